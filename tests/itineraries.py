@@ -46,6 +46,10 @@ changes = st.builds(ChangeStep, st.just(""), st.just("tag"), st.just(1), st.bool
 #: People of whom a line is true: here those who have a town.
 SOMEWHERE = Who(lines=({"id": "t", "kind": "field", "field": "town", "op": "not_blank"},))
 
+#: What a path asks of the event that started it: its amount.
+MORE = {"detail": "amount", "compare": "more", "value": "4"}
+NOT_THAT = {"detail": "amount", "compare": "is_not", "value": "2"}
+
 
 def steps(messages=(1,), segments=(1,), events=("visited",)):
     """Strategies of steps that name some messages, segments and kinds of event."""
@@ -73,9 +77,10 @@ def _parting(inner, segments, events):
     inside = st.lists(inner, max_size=2).map(tuple)
     other = st.builds(Path, st.just(""), inside)
     fits = st.builds(
-        lambda held, who: Path("", held, who),
+        lambda held, who, asked: Path("", held, who, **asked),
         inside,
         st.sampled_from((*map(Who, segments), SOMEWHERE)),
+        st.sampled_from(({}, {}, MORE, NOT_THAT)),
     )
     happened = st.one_of(
         st.builds(lambda held, key: Path("", held, event=key), inside, st.sampled_from(events)),

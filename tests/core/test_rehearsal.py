@@ -97,7 +97,11 @@ def world(itinerary, people, pasts, reacted, limits=(), hours=(), **more):
             },
             {place: np.full((people, 1), np.inf) for place in everybody},
         ),
-        Pasts(pasts, dict.fromkeys((each for one in messages for each in options(one)), reacted)),
+        Pasts(
+            pasts,
+            dict.fromkeys((each for one in messages for each in options(one)), reacted),
+            [{"amount": one + 1} for one in range(people)],
+        ),
         Starts(
             np.arange(people),
             np.arange(people),
@@ -171,6 +175,7 @@ def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, react
             ),
             answers,
             lambda field, contact=contact: RENEWALS.get(contact),
+            {"amount": contact},
         )
         expected = [
             (one.step, one.at, "no_consent" if one.because == "refused" else one.because)

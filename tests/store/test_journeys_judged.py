@@ -135,7 +135,8 @@ def live(database, ident, history, reacted):
     came = {contact: NOW + dt.timedelta(minutes=contact) for contact in range(1, PEOPLE + 1)}
     told = collections.defaultdict(list)
     for contact, at in came.items():
-        told[at].append({"event": "began", "contact": contact, "at": at.isoformat()})
+        began = {"event": "began", "contact": contact, "at": at.isoformat()}
+        told[at].append({**began, "details": {"amount": contact}})
     for contact, kind, minutes in history:
         at = NOW + dt.timedelta(minutes=minutes)
         told[at].append({"event": kind, "contact": contact, "at": at.isoformat()})
@@ -206,6 +207,7 @@ def test_the_database_walks_as_the_judge_does(database, world, data, history, re
             ),
             lambda step, moment, known=answers: known.get((step, moment)),
             lambda field, who=contact: day_of(who),
+            {"amount": contact},
         )
         expected = [
             (one.step, one.at, "no_consent" if one.because == "refused" else one.because)

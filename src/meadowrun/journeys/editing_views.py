@@ -263,7 +263,15 @@ def _path(itinerary: Itinerary, step: Parting, ident: str) -> Itinerary:
         if what in REACTIONS:
             return edit.set_values(itinerary, ident, event="", reaction=what)
         return edit.set_values(itinerary, ident, event=what, reaction="")
-    return edit.set_values(itinerary, ident, who=_who(path_who(itinerary, ident)))
+    detail = form.get("detail", "")
+    return edit.set_values(
+        itinerary,
+        ident,
+        who=_who(path_who(itinerary, ident)),
+        detail=detail,
+        compare=form.get("compare", "is") if detail else "",
+        value=form.get("value", "").strip() if detail else "",
+    )
 
 
 def path_who(itinerary: Itinerary, ident: str) -> Who:

@@ -5,6 +5,7 @@ import dataclasses
 import datetime as dt
 import time
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -398,10 +399,49 @@ def _pasts(
         messages=count_of(sum(map(len, reactions.values())), "message"),
     )
     return (
-        Pasts({kind: padded(of) for kind, of in events.items()}, reactions),
+        Pasts(
+            {kind: padded(of) for kind, of in events.items()},
+            reactions,
+            _said(moment, itinerary, coming, starts),
+        ),
         said,
         len(starts),
     )
+
+
+#: What the events of some starts said, in their order.
+_SAID = """
+SELECT v.place, e.details
+FROM jsonb_to_recordset(CAST(:pasts AS jsonb)) AS v(place int, contact bigint, since timestamptz)
+JOIN event_kinds k ON k.key = :kind OR :kind = ANY(k.aka)
+JOIN events e ON e.contact_id = v.contact AND e.kind_id = k.id AND e.at = v.since
+"""
+
+
+def _said(
+    moment: Moment,
+    itinerary: Itinerary,
+    coming: Coming,
+    starts: Sequence[tuple[int, dt.datetime]],
+) -> list[dict[str, Any] | None]:
+    """What the event of each start said, where a branch asks that."""
+    asks = any(
+        path.detail
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, BranchStep)
+        for path in step.paths
+    )
+    if not asks or not coming.by_event or not starts:
+        return []
+    rows = [
+        {"place": place, "contact": contact, "since": at.isoformat()}
+        for place, (contact, at) in enumerate(starts)
+    ]
+    values = {"pasts": orjson.dumps(rows).decode(), "kind": itinerary.start.event}
+    found: list[dict[str, Any] | None] = [None] * len(starts)
+    for place, details in moment.session.execute(sa.text(_SAID), values):
+        found[place] = details
+    return found
 
 
 def _came_back(moment: Moment, message: Message) -> Floats:

@@ -7,12 +7,14 @@ import dataclasses
 import datetime as dt
 import zoneinfo
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.errors import Invalid
+from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.engine import path_by_chance, wait_until
 from meadowrun.core.journeys.flat import END, Flat, first_step, flatten
 from meadowrun.core.journeys.reading import from_json
@@ -32,7 +34,7 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import calling, changing, sending
 from meadowrun.journeys.membership import days_of, members
-from meadowrun.journeys.models import MOVES, Journey, JourneyEdition
+from meadowrun.journeys.models import MOVES, Journey, JourneyEdition, JourneyEntry
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.shell.telling import named
@@ -310,22 +312,33 @@ def _branch(
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
 ) -> None:
-    """Each goes by the first path whose segment they are in now."""
-    first, left = dict(flat.first_of), {one.contact_id for one in people}
+    """Each goes by the first path that is for them now."""
+    first, left = dict(flat.first_of), list(people)
     taken: dict[int, str] = {}
     moment = Moment(session, dictionary(session), now, zone)
+    said = _details(session, step, people)
     for path in step.paths[:-1]:
-        inside = _among(moment, path.who, left)
-        taken |= dict.fromkeys(inside, path.id)
-        left -= inside
-    taken |= dict.fromkeys(left, step.paths[-1].id)
-    move(
-        session,
-        [
-            Move(one.id, first[taken[one.contact_id]], one.arrived_at, taken[one.contact_id])
-            for one in people
-        ],
-    )
+        # One person can be here twice, by two events that say different things.
+        some = [one for one in left if not path.detail or holds(path, said[one.id])]
+        if path.who or not path.detail:
+            inside = _among(moment, path.who, {one.contact_id for one in some})
+            some = [one for one in some if one.contact_id in inside]
+        taken |= dict.fromkeys((one.id for one in some), path.id)
+        left = [one for one in left if one.id not in taken]
+    taken |= dict.fromkeys((one.id for one in left), step.paths[-1].id)
+    chosen = [(one, taken[one.id]) for one in people]
+    move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
+
+
+def _details(
+    session: orm.Session, step: BranchStep, people: Sequence[Due]
+) -> dict[int, dict[str, Any] | None]:
+    """What the event said that brought each entry in, where a path asks that."""
+    if not any(path.detail for path in step.paths):
+        return {}
+    asked = sa.select(JourneyEntry.id, JourneyEntry.details)
+    found = session.execute(asked.where(JourneyEntry.id.in_([one.id for one in people])))
+    return dict(found.tuples().all())
 
 
 def _among(moment: Moment, who: Who, contacts: set[int]) -> set[int]:

@@ -43,6 +43,7 @@ def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) 
                 for path in step.paths
                 if path.reaction
             ][:1]
+    found += _of_details(itinerary, names)
     found += _behind_exits(itinerary.steps)
     return found
 
@@ -80,7 +81,9 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
             yield should("The same message is tried twice.", step.id)
     if isinstance(step, BranchStep):
         for path in step.paths[:-1]:
-            if not path.who:
+            if path.detail and path.compare in ("more", "less") and not _number(path.value):
+                yield must("Compare it with a number.", path.id)
+            if not path.who and not path.detail:
                 yield must("Choose who takes this path.", path.id)
             elif problem := who_problem(path.who, names):
                 yield Check(MUST, problem, path.id)
@@ -108,6 +111,28 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         yield must("The journey that this step leads to is gone. Choose another.", step.id)
     if isinstance(step, Parting) and not any(path.steps for path in step.paths):
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
+
+
+def _number(text: str) -> bool:
+    """Whether a text is a number."""
+    try:
+        float(text.replace(",", "."))
+    except ValueError:
+        return False
+    return True
+
+
+def _of_details(itinerary: Itinerary, names: Names) -> Iterator[Check]:
+    """What branches ask of the event that starts it, which says nothing of that."""
+    event = names.words.event(itinerary.start.event) if itinerary.start.event else None
+    known = {one.key for one in event.details} if event else set()
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, BranchStep):
+            for path in step.paths[:-1]:
+                if path.detail and path.detail not in known:
+                    yield must(
+                        Wording("What starts it says nothing of “%(it)s”.", it=path.detail), path.id
+                    )
 
 
 def _of_change(step: ChangeStep, names: Names) -> Iterator[Check]:

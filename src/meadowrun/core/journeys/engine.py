@@ -10,6 +10,7 @@ import zoneinfo
 from collections.abc import Callable, Mapping, Sequence
 
 from meadowrun.core.audience.persons import share_number
+from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.flat import END, Flat
 from meadowrun.core.journeys.steps import (
     BranchStep,
@@ -18,6 +19,7 @@ from meadowrun.core.journeys.steps import (
     ExitStep,
     JumpStep,
     MessageStep,
+    Path,
     SplitStep,
     TaskStep,
     WaitForStep,
@@ -63,6 +65,14 @@ class Person:
     answers: Callable[[str, dt.datetime], Answered | None] = lambda step, at: None
     #: the day that a field of theirs holds
     day: Callable[[str], dt.date | None] = lambda field: None
+    #: what the event said that brought them in
+    details: Mapping[str, object] | None = None
+
+    def takes(self, path: Path, at: dt.datetime) -> bool:
+        """Whether a path of a branch is for them when they come to it."""
+        if path.detail and not holds(path, self.details):
+            return False
+        return bool(path.detail and not path.who) or self.is_one(path.who, at)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -239,7 +249,7 @@ def _follow(
         return Came(first[path], at, path)
     if isinstance(step, BranchStep):
         path = next(
-            (one.id for one in step.paths[:-1] if person.is_one(one.who, at)),
+            (one.id for one in step.paths[:-1] if person.takes(one, at)),
             step.paths[-1].id,
         )
         return Came(first[path], at, path)

@@ -2,7 +2,8 @@
 it found. Moments are minutes since a midnight in UTC (`clocks.py`)."""
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -55,6 +56,8 @@ class Pasts:
     #: step → (opened, clicked, bounced) after so many minutes, one row a message that was sent;
     #: infinity where they did not
     reactions: Mapping[str, Floats]
+    #: what the event of each start said; nothing where they came in otherwise
+    details: Sequence[Mapping[str, Any] | None] = ()
 
 
 @dataclasses.dataclass(frozen=True)

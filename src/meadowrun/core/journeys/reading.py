@@ -6,6 +6,7 @@ from typing import Any
 from meadowrun.core.journeys.steps import (
     AGAIN,
     CHANGES,
+    COMPARISONS,
     MOST_CONTROL,
     PAST,
     REACTIONS,
@@ -157,6 +158,15 @@ class _Reader:
             self.whole(span, "amount", f"{place}.{name}", 1, 0, 1000),
             self.one_of(span, "unit", f"{place}.{name}", tuple(UNITS), "day"),
         )
+
+    def with_detail(self, path: Path, data: Json, place: str) -> Path:
+        """A path with what it asks of the event that started the journey."""
+        detail = self.text(data, "detail", place)
+        if not detail:
+            return path
+        compare = self.one_of(data, "compare", place, COMPARISONS, "is")
+        value = self.text(data, "value", place).strip()
+        return dataclasses.replace(path, detail=detail, compare=compare, value=value)
 
     def numbers(self, data: Json, name: str, place: str) -> tuple[int, ...]:
         """Numbers of a few things, in order."""
@@ -363,6 +373,7 @@ class _Reader:
             # For everyone else: nothing is asked.
             return Path(ident, inside)
         if kind == "branch":
-            return Path(ident, inside, self.who(data, place))
+            found = Path(ident, inside, self.who(data, place))
+            return self.with_detail(found, data, place)
         reaction = self.one_of(data, "reaction", place, ("", *REACTIONS), "")
         return Path(ident, inside, event=self.text(data, "event", place), reaction=reaction)

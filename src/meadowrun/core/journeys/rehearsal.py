@@ -11,6 +11,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats, Ints, first_open, room_at
+from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.engine import path_by_chance
 from meadowrun.core.journeys.flat import END, Flat
 from meadowrun.core.journeys.imagined import Bools, Passed, Range, Rehearsal, Texts, World
@@ -312,9 +313,23 @@ class _Play:
         person = self.world.starts.person[who]
         place = np.full(len(who), len(step.paths) - 1)
         for number in reversed(range(len(step.paths) - 1)):
-            among = self.world.people.among[step.paths[number].id][person]
+            path = step.paths[number]
+            among = self._says(path, who)
+            if path.who or not path.detail:
+                among &= self.world.people.among[path.id][person]
             place = np.where(among, number, place)
         return place
+
+    def _says(self, path: Path, who: Ints) -> Bools:
+        """Of whom the event that started it is as a path asks."""
+        known = self.world.pasts.details
+        if not path.detail:
+            return np.ones(len(who), bool)
+        if not known:
+            return np.full(len(who), holds(path, None))
+        says = np.array([holds(path, one) for one in known], bool)
+        mine: Bools = says[self.world.starts.past[who]]
+        return mine
 
     def _split(self, step: SplitStep, who: Ints) -> Ints:
         places = {path.id: number for number, path in enumerate(step.paths)}

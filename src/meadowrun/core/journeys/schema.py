@@ -13,6 +13,7 @@ from meadowrun.core.journeys.reading import (
 from meadowrun.core.journeys.steps import (
     AGAIN,
     CHANGES,
+    COMPARISONS,
     MOST_CONTROL,
     PAST,
     REACTIONS,
@@ -69,6 +70,9 @@ def _paths() -> Json:
             "event": _TEXT,
             "reaction": _one_of("", *REACTIONS),
             "percent": _whole(0, 99),
+            "detail": _NAME,
+            "compare": _one_of("", *COMPARISONS),
+            "value": _NAME,
         },
         "required": ["id"],
         "additionalProperties": False,

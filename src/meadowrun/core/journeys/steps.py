@@ -23,6 +23,8 @@ REFUSED = ("go_on", "exit")
 STARTS = ("event", "everyone", "turns", "turns_not", "date")
 #: What becomes of somebody whose moment to wait for has passed already, or who has none.
 PAST = ("go_on", "exit")
+#: How a detail of an event is compared.
+COMPARISONS = ("is", "is_not", "more", "less")
 #: What a step can change of a person.
 CHANGES = ("tag", "list", "topic", "field")
 #: What a field that holds a day is set to where it is to be the day on which they come there.
@@ -120,6 +122,11 @@ class Path:
     steps: tuple["Step", ...] = ()
     #: branch: who takes it
     who: Who = Who()
+    #: branch: a detail of the event that started it, how it is compared (one of COMPARISONS), and
+    #: with what; together with `who` both must hold
+    detail: str = ""
+    compare: str = ""
+    value: str = ""
     #: wait for: the key of an event kind, or one of REACTIONS
     event: str = ""
     reaction: str = ""

@@ -236,6 +236,28 @@ def _path_line(step: Parting, path: Path, names: Names) -> Line:
         if path.reaction:
             return Line("", Wording("if they"), _REACTED[path.reaction])
         return Line("", Wording("if they"), names.events.get(path.event, _GONE))
+    return _branch_line(path, names)
+
+
+def _detail_words(path: Path) -> str:
+    """What a path asks of the event that started the journey."""
+    it, value = path.detail.replace("_", " "), path.value or "…"
+    return {
+        "is": Wording("the event’s %(it)s is %(value)s", it=it, value=value),
+        "is_not": Wording("the event’s %(it)s is not %(value)s", it=it, value=value),
+        "more": Wording("the event’s %(it)s is more than %(value)s", it=it, value=value),
+        "less": Wording("the event’s %(it)s is less than %(value)s", it=it, value=value),
+    }[path.compare]
+
+
+def _branch_line(path: Path, names: Names) -> Line:
+    """What has to be true of a person, or of the event that started the journey, for a path."""
+    if path.detail:
+        asked = _detail_words(path)
+        if path.who:
+            who = who_words(path.who, names)
+            asked = Wording("%(asked)s, and one %(who)s", asked=asked, who=who)
+        return Line("", Wording("if"), asked)
     if path.who.segment:
         name = names.segments.get(path.who.segment, _GONE)
         return Line("", Wording("if"), Wording("in “%(name)s”", name=name))

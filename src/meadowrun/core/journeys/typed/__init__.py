@@ -15,6 +15,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     waits.read,
     waits_for.read,
     messages.read,
+    partings.read_event,
     partings.read_branch,
     partings.read_split,
     acts.read_change,

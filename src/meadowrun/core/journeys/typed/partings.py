@@ -29,6 +29,48 @@ _SUBJECT = re.compile(
 _OF_IT = re.compile(r"\b(?:it|the (?:email|message))\b", re.I)
 
 
+#: “if the event’s amount is over 50”.
+_EVENT = re.compile(
+    r"(?:then )?(?:if|branch|check)\b(?: the| their)? event(?:[’']s|s)? (?P<detail>.+?) "
+    r"(?P<how>is not|isn[’']t|is (?:more|over|above|greater|larger)(?: than)?"
+    r"|is (?:less|under|below|smaller)(?: than)?|is|>|<|=) ?(?P<value>.+)",
+    re.I,
+)
+
+
+def _compared(how: str) -> str:
+    """How words compare, one of COMPARISONS."""
+    how = how.lower()
+    if re.search(r"more|over|above|greater|larger|>", how):
+        return "more"
+    if re.search(r"less|under|below|smaller|<", how):
+        return "less"
+    return "is_not" if re.search(r"not|n[’']t", how) else "is"
+
+
+def read_event(text: str, names: Names) -> list[Reading]:
+    """“if the event’s amount is over 50”: by a detail of the event that started it."""
+    met = _EVENT.fullmatch(text)
+    if met is None:
+        return []
+    said = met["detail"].lower()
+    known = {
+        one.key
+        for event in names.words.events.values()
+        for one in event.details
+        if said in (one.key.lower(), one.label.lower())
+    }
+    value = met["value"].strip(" .“”\"'")
+    return [
+        Reading(BranchStep("", (_by(key, _compared(met["how"]), value), Path(""))))
+        for key in sorted(known)
+    ]
+
+
+def _by(key: str, compare: str, value: str) -> Path:
+    return Path("", detail=key, compare=compare, value=value)
+
+
 def read_branch(text: str, names: Names) -> list[Reading]:
     """“if in Members”, “if town is Farrow”."""
     met = _BRANCH.match(text)

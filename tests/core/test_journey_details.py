@@ -1,0 +1,77 @@
+"""What branches ask of the event that started a journey."""
+
+import pytest
+
+from meadowrun.core.journeys import edit, typed
+from meadowrun.core.journeys.check import check
+from meadowrun.core.journeys.details import holds
+from meadowrun.core.journeys.steps import BranchStep, Itinerary, Path, Start, Who
+from meadowrun.core.journeys.words import step_words
+from tests.core.test_typed_steps import NAMES
+
+
+@pytest.mark.parametrize(
+    ("said", "compare", "value", "true"),
+    [
+        (51, "more", "50", True),
+        (50, "more", "50", False),
+        ("50.5", "more", "50,4", True),
+        (49.5, "less", "50", True),
+        ("fifty", "more", "50", False),
+        ("fifty", "less", "50", False),
+        (50, "is", "50.0", True),
+        (50, "is_not", "50.0", False),
+        ("Moons ", "is", "moons ", True),
+        ("Ärger", "is", "ärger", True),
+        ("Moons", "is_not", "Stars", True),
+        (True, "is", "true", True),
+        # What the event does not say is not that, and nothing else.
+        (None, "is", "", False),
+        (None, "is_not", "x", True),
+        (None, "more", "0", False),
+        ([1], "is", "[1]", False),
+        ({"a": 1}, "is_not", "x", True),
+    ],
+)
+def test_a_detail_is_compared(said, compare, value, true):
+    path = Path("", detail="it", compare=compare, value=value)
+    assert holds(path, {"it": said, "other": 1}) is true
+
+
+def test_nothing_is_known_without_an_event():
+    assert not holds(Path("", detail="it", compare="is", value="1"), None)
+    assert holds(Path("", detail="it", compare="is_not", value="1"), {})
+
+
+@pytest.mark.parametrize(
+    ("text", "detail", "compare", "value"),
+    [
+        ("if the event’s amount is over 50", "amount", "more", "50"),
+        ("if event amount is less than 20", "amount", "less", "20"),
+        ("if the event's night is not Leonids", "night", "is_not", "Leonids"),
+        ("if event lecture is “Moons with oceans”", "lecture", "is", "Moons with oceans"),
+    ],
+)
+def test_typed(text, detail, compare, value):
+    found = typed.read(text, NAMES)[0]
+    assert found.unused == ()
+    assert found.step.paths[0] == Path("", detail=detail, compare=compare, value=value)
+
+
+def test_it_is_said_and_checked():
+    path = Path("", detail="amount", compare="more", value="50")
+    both = Path("", who=Who(1), detail="amount", compare="is", value="9")
+    branch = BranchStep("", (path, both, Path("")))
+    assert step_words(branch, NAMES) == (
+        "Branch: the event’s amount is more than 50 / the event’s amount is 9, and one who is in "
+        "“Members” / everyone else"
+    )
+    for event, value, wrong in (
+        ("ticket_bought", "50", []),
+        ("visited", "50", ["What starts it says nothing of “amount”."]),
+        ("ticket_bought", "much", ["Compare it with a number."]),
+    ):
+        asked = BranchStep("", (Path("", detail="amount", compare="more", value=value), Path("")))
+        whole = edit.add(Itinerary(start=Start("event", event)), asked)
+        path_id = whole.steps[0].paths[0].id
+        assert [one.text for one in check(whole, NAMES) if one.line == path_id] == wrong
