@@ -512,6 +512,34 @@ def test_a_message_is_begun_where_it_is_missed(web, database, journey):
         assert post(web, database, "message", step=line, channel=channel).status_code == 422
 
 
+def test_what_brought_them_in_is_not_the_goal(web, database, journey, keeper):
+    """They come in by buying a ticket, and are to buy another one."""
+    post(web, database, "goal", event="ticket_bought", days="14")
+    start(web, database)
+    buys(database, 1, 2)
+    with database.session() as session:
+        assert queries.numbers(session, 1).stand.reached == 0
+    buys(database, 2, at=NOW + DAY)
+    with database.session() as session:
+        assert queries.entry(session, 1, 1).goal_at is None
+        assert queries.entry(session, 1, 2).goal_at == NOW + DAY
+
+
+def test_a_path_asks_what_the_event_said(web, database, journey, keeper):
+    post(web, database, "add", text="if the event’s amount is over 50")
+    branch = draft(database).steps[-1]
+    path = branch.paths[0]
+    assert (path.detail, path.compare, path.value) == ("amount", "more", "50")
+    form = {"step": path.id, "detail": "amount", "compare": "less", "value": " 20 "}
+    post(web, database, "set", **form)
+    shown = web.get("/journeys/1").text
+    assert "the event’s amount is less than 20" in shown
+    assert "and the event that started it says" in shown
+    post(web, database, "set", step=path.id, detail="", segment="1", compare="is", value="9")
+    path = draft(database).steps[-1].paths[0]
+    assert (path.detail, path.compare, path.value) == ("", "", "")
+
+
 def test_a_control_group_is_set_and_shown_against_the_others(web, database, journey, keeper):
     post(web, database, "goal", event="visited", days="14", control="40")
     assert "with 40% as the control group" in web.get("/journeys/1").text

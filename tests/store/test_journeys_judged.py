@@ -229,7 +229,7 @@ def test_the_database_walks_as_the_judge_does(database, world, data, history, re
                 for one, kind, minutes in history
                 if one == who and kind == "visited"
             ]
-            in_time = [at for at in visits if began <= at < began + dt.timedelta(days=20)]
+            in_time = [at for at in visits if began < at < began + dt.timedelta(days=20)]
             assert goal_at(session, ident, who) == min(in_time, default=None)
         actions.end(session, IDA, until, queries.journey(session, ident))
         assert queries.numbers(session, ident).stand.inside == 0

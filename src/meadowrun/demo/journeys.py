@@ -46,6 +46,8 @@ class Written:
     again_days: int = 90
     #: the segment of those whom its start is about
     segment: str = ""
+    #: so many of a hundred are its control group
+    control: int = 0
 
 
 JOURNEYS = (
@@ -104,13 +106,14 @@ JOURNEYS = (
         ("ticket_bought", 7),
         (
             "wait 2 hours",
-            "push Clear tonight, as a push notification",
+            "push Clear tonight, as a push notification, or else email Leonid nights",
             "wait 2 days until 18:00",
             "email Leonid nights",
         ),
         ("bought a ticket",),
         again_days=14,
         segment="Looked at tickets, did not buy",
+        control=20,
     ),
     Written(
         "Renewals, winter",
@@ -164,7 +167,7 @@ JOURNEYS = (
         ("donated", 90),
         (
             "email Thank you for coming",
-            "if donated at least twice in the last 365 days",
+            "if the event’s amount is over 100",
             "a) call for Hetty: thank them in person, in 2 days",
             "wait 9 days until 12:00",
             "email Sky diary",
@@ -185,7 +188,7 @@ def begin(session: orm.Session, now: dt.datetime, number: int) -> None:
     event, days = written.goal
     itinerary = Itinerary(
         start=dataclasses.replace(written.start, who=who),
-        goal=Goal(event, days),
+        goal=Goal(event, days, control=written.control),
         again="after",
         again_days=written.again_days,
     )

@@ -82,13 +82,13 @@ UPDATE journey_entries e SET due = :now
 FROM (SELECT DISTINCT unnest(CAST(:contacts AS bigint[])) AS contact) w
 WHERE e.contact_id = w.contact AND e.phase = 'awaiting' AND e.due > :now
 """
-#: Notes that people reached the goal, within its time: their entries that are inside.
+#: Notes that people reached the goal, within its time; what brought them in is not it.
 _GOAL = """
 UPDATE journey_entries e SET goal_at = v.at
 FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz, subject text)
 WHERE e.journey_id = :journey AND e.contact_id = v.contact AND e.goal_at IS NULL
     AND (v.subject = '' OR e.subject IN ('', v.subject))
-    AND e.began_at <= v.at AND v.at < e.began_at + make_interval(days => :days)
+    AND e.began_at < v.at AND v.at < e.began_at + make_interval(days => :days)
 RETURNING e.id, e.state, e.goal_at
 """
 

@@ -80,7 +80,9 @@ class _Play:
         self.got = np.zeros(self.size, bool)
         #: place of a limit → when messages of this journey counted for it, one column each
         self.had: dict[int, list[Floats]] = {}
-        self.goal_at = self._first_event(goal.event, starts.at) if goal else None
+        # What happens at the very start is what started it.
+        self.later = np.nextafter(starts.at, NEVER)
+        self.goal_at = self._first_event(goal.event, self.later) if goal else None
         if goal is not None and self.goal_at is not None:
             in_time = self.goal_at < starts.at + goal.days * DAY
             self.goal_at = np.where(in_time, self.goal_at, NEVER)
@@ -355,11 +357,9 @@ class _Play:
     def _taken_out(self, goal: Goal | None) -> tuple[Floats, Texts]:
         """When each is taken out by a rule or by the goal, infinity where never, and which."""
         at, by = np.full(self.size, NEVER), np.full(self.size, "", "<U40")
-        starts = self.world.starts.at
         for rule in self.exits:
             if rule.event:
-                # What happens at the very start is what started it.
-                moment = self._first_event(rule.event, np.nextafter(starts, NEVER))
+                moment = self._first_event(rule.event, self.later)
                 by = np.where(moment < at, rule.id, by)
                 at = np.minimum(at, moment)
         if goal is not None and goal.ends and self.goal_at is not None:
