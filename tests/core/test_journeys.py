@@ -165,10 +165,11 @@ def test_as_instructions():
         "4. Wait for, up to 3 days: the first of these",
         "   4a. if they opened the app",
         "      4a1. Push notification: Tonight",
-        "   4b. if they it bounced",
+        "   4b. if it bounced",
         "      4b1. Exit: leaves the journey",
         "   4c. if none of these",
         "5. Wait: 2 days",
+        "Leaves as soon as they withdraw all consent",
         "Goal: visited within 14 days",
     ]
 

@@ -525,6 +525,15 @@ def test_what_brought_them_in_is_not_the_goal(web, database, journey, keeper):
         assert queries.entry(session, 1, 2).goal_at == NOW + DAY
 
 
+def test_whoever_withdraws_leaves_or_stays(web, database, journey):
+    assert "they withdraw all consent" in web.get("/journeys/1").text
+    post(web, database, "exits", remove="withdrew")
+    assert draft(database).stays
+    assert "they withdraw all consent" not in web.get("/journeys/1").text
+    post(web, database, "exits", text="they withdraw their consent")
+    assert not draft(database).stays and draft(database).exits == ()
+
+
 def test_a_path_asks_what_the_event_said(web, database, journey, keeper):
     post(web, database, "add", text="if the event’s amount is over 50")
     branch = draft(database).steps[-1]

@@ -10,7 +10,8 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import MessageStep, Span, Start, WaitStep
 from meadowrun.journeys import actions, queries
-from meadowrun.journeys.safety import watch
+from meadowrun.journeys.safety import take_out_withdrawn, watch
+from meadowrun.people.actions import set_consent
 from meadowrun.people.models import Contact
 from meadowrun.tracking.actions import react
 from meadowrun.tracking.taking import take_events
@@ -19,7 +20,7 @@ from tests.store.journeys import advance
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.web import sign_in
 
-MINUTE = dt.timedelta(minutes=1)
+MINUTE, DAY = dt.timedelta(minutes=1), dt.timedelta(days=1)
 PEOPLE = 60
 
 
@@ -96,6 +97,33 @@ def test_it_pauses_where_more_come_in_than_expected_and_goes_on_from_then(databa
         actions.resume(session, IDA, NOW + MINUTE, queries.journey(session, journey))
     # What was before is not held against it any more.
     assert looked(database, journey, NOW + 2 * MINUTE) == ("running", "")
+
+
+@pytest.mark.parametrize("stays", [False, True])
+def test_whoever_withdraws_all_consent_leaves_unless_the_author_has_them_stay(
+    database, journey, stays
+):
+    """One says no to email, the only channel that she was asked about; another still has push; a
+    third said no before she came in."""
+    with clock.at(NOW), database.session() as session:
+        found = queries.journey(session, journey)
+        if stays:
+            written = edit.with_withdrawn(queries.draft(session, found), True)
+            actions.write(session, IDA, NOW, found, found.version, "w", lambda _: written)
+            actions.start(session, IDA, NOW, found, found.version)
+        set_consent(session, NOW - DAY, 3, 0, False, "test")
+        set_consent(session, NOW, 2, 0, True, "test", "push")
+        for contact in (1, 2):
+            set_consent(session, NOW + MINUTE, contact, 0, False, "test")
+    with clock.at(NOW + 2 * MINUTE), database.session() as session:
+        taken = take_out_withdrawn(session, NOW + 2 * MINUTE)
+    with database.session() as session:
+        left = {
+            one: queries.entry(session, journey, one).because
+            for one in range(1, 4)
+            if queries.entry(session, journey, one).state == "left"
+        }
+    assert (taken, left) == ((0, {}) if stays else (1, {1: "withdrew"}))
 
 
 def test_nothing_is_watched_where_nothing_is_set(database, journey):

@@ -371,10 +371,16 @@ def exits(ident: int) -> Answer:
     """Adds something that takes people out at once, as it was typed, or takes one away."""
     journey, form = queries.journey(db(), ident), flask.request.form
     gone = form.get("remove", "")
+    if gone == "withdrew":
+        said = Wording("has people stay who withdraw their consent")
+        return _write(journey, said, lambda before: edit.with_withdrawn(before, True), "exits")
     if gone:
         said = Wording("took an exit rule away")
         return _write(journey, said, lambda before: edit.remove_exit(before, gone), "start")
     text = form.get("text", "").strip()
+    if typed.says_withdrawn(text):
+        said = Wording("has people leave who withdraw their consent")
+        return _write(journey, said, lambda before: edit.with_withdrawn(before, False), "exits")
     found = typed.read_exit_rule(text, queries.names(db()))
     if not found:
         problem = Wording(

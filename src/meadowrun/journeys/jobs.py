@@ -19,7 +19,7 @@ from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.membership import members
 from meadowrun.journeys.models import MOVES, Journey
 from meadowrun.journeys.moving import Move, Walk
-from meadowrun.journeys.safety import watch
+from meadowrun.journeys.safety import take_out_withdrawn, watch
 from meadowrun.people.models import EventKind
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
@@ -161,9 +161,11 @@ def _called(session: orm.Session, now: dt.datetime) -> int:
 
 @jobs.task("journeys.safety", "sweeps", every="* * * * * */30")
 def safety() -> None:
-    """Pauses journeys in which something goes wrong."""
+    """Pauses journeys in which something goes wrong, and takes out who withdrew all consent."""
     with context().database.session() as session:
-        watch(session, clock.now(session))
+        now = clock.now(session)
+        watch(session, now)
+        take_out_withdrawn(session, now)
 
 
 @jobs.task("journeys.call", "waited", every="* * * * * */5")

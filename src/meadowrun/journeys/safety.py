@@ -1,5 +1,5 @@
 """A journey pauses itself where something goes wrong: too much bounces, too many complain, or far
-more people come in than its author expects."""
+more people come in than its author expects. Whoever withdraws all consent leaves."""
 
 import dataclasses
 import datetime as dt
@@ -8,10 +8,13 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
+from meadowrun.core.journeys.flat import END
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import number
-from meadowrun.journeys import actions
+from meadowrun.journeys import actions, queries
+from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.models import MOVES, Journey
+from meadowrun.journeys.moving import Move
 from meadowrun.shell.telling import named, tell
 
 #: Of fewer messages no share is believed.
@@ -84,6 +87,40 @@ def reason(journey: Journey, found: Went) -> Wording | None:
                 most=f"{most:g}",
             )
     return None
+
+
+#: Withdrawals are looked for so far back: workers may have stood still.
+_BACK = dt.timedelta(days=7)
+#: Who is inside and said no to each channel that they were asked about, the last time since they
+#: came in: entry, when, journey.
+_WITHDREW = """
+SELECT e.id, max(k.at) AS at, e.journey_id FROM consents k
+JOIN journey_entries e ON e.contact_id = k.contact_id
+JOIN journeys j ON j.id = e.journey_id
+WHERE NOT k.agreed AND k.topic_id = 0 AND k.at > :since AND k.at > e.began_at
+    AND e.state = 'inside' AND j.state = ANY(:moving) AND j.consent_rule <> 'service'
+    AND NOT EXISTS (SELECT 1 FROM consents y WHERE y.contact_id = k.contact_id AND y.agreed
+        AND NOT EXISTS (SELECT 1 FROM consents z WHERE z.contact_id = y.contact_id
+            AND z.channel = y.channel AND z.topic_id = 0 AND NOT z.agreed))
+GROUP BY e.id
+"""
+
+
+def take_out_withdrawn(session: orm.Session, now: dt.datetime) -> int:
+    """Takes out whoever withdrew all consent, unless a journey's author has them stay; says how
+    many. Service journeys go on."""
+    values = {"since": now - _BACK, "moving": list(MOVES)}
+    of: dict[int, list[int]] = {}
+    for row in session.execute(sa.text(_WITHDREW), values):
+        of.setdefault(row.journey_id, []).append(row.id)
+    taken = 0
+    for journey_id, entries in of.items():
+        walked = queries.walked(session, session.get_one(Journey, journey_id))
+        if walked is None or walked.stays:
+            continue
+        take_off(session, [Move(one, END, now, "withdrew", "left") for one in entries])
+        taken += len(entries)
+    return taken
 
 
 def watch(session: orm.Session, now: dt.datetime) -> int:

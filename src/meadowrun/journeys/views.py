@@ -15,6 +15,7 @@ from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import Itinerary, Parting, numbered
 from meadowrun.core.journeys.words import (
+    WITHDREW,
     Names,
     again_words,
     as_text,
@@ -61,6 +62,7 @@ ENDS = {
     "failed": Wording("the other server did not answer, or refused"),
     "exit": Wording("exited"),
     "goal": Wording("reached the goal"),
+    "withdrew": Wording("withdrew all consent"),
     "by_hand": Wording("taken out by hand"),
     "merged": Wording("merged into another record"),
     "erased": Wording("erased"),
@@ -151,6 +153,7 @@ def drawn(
         curve=curve(goals[""], itinerary.goal.days) if goals.get("") and itinerary.goal else "",
         map=draw(itinerary, names, found, chosen),
         start=start_words(itinerary, names),
+        withdrew=WITHDREW,
         exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
         who_words=lambda who: who_words(who, names) if who.lines else "",
         day_names=DAY_NAMES,

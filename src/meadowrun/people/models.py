@@ -155,6 +155,9 @@ class Consent(Base):
     at: orm.Mapped[dt.datetime]
     #: how it was given or withdrawn, in words
     how: orm.Mapped[str]
+    __table_args__ = (
+        sa.Index("ix_consents_withdrawn", "at", postgresql_where=sa.text("NOT agreed")),
+    )
 
 
 class ConsentChange(Base):

@@ -291,6 +291,11 @@ def add_exit(itinerary: Itinerary, rule: ExitRule) -> Itinerary:
     )
 
 
+def with_withdrawn(itinerary: Itinerary, stays: bool) -> Itinerary:
+    """Whether whoever withdraws all consent goes on all the same."""
+    return dataclasses.replace(itinerary, stays=stays)
+
+
 def remove_exit(itinerary: Itinerary, ident: str) -> Itinerary:
     """Without one of the things that take people out."""
     kept = tuple(rule for rule in itinerary.exits if rule.id != ident)

@@ -72,6 +72,7 @@ def to_json(itinerary: Itinerary) -> Json:
         "again": itinerary.again,
         "again_days": itinerary.again_days,
         "ids": itinerary.ids,
+        "stays": itinerary.stays,
     }
 
 
@@ -102,6 +103,7 @@ def from_json(data: Any) -> Itinerary:
         again_days=reader.whole(data, "again_days", "", 90, 1, 3650),
         ids=reader.whole(data, "ids", "", 0),
         exits=reader.exits(data.get("exits", [])),
+        stays=bool(data.get("stays")),
     )
     return made
 

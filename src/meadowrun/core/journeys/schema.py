@@ -176,6 +176,7 @@ def schema() -> Json:
             "again": _one_of(*AGAIN),
             "again_days": _whole(1, 3650),
             "ids": _whole(),
+            "stays": _FLAG,
         },
         "additionalProperties": False,
         "$defs": {

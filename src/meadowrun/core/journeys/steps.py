@@ -330,6 +330,8 @@ class Itinerary:
     #: the highest number that an id of it ever had: none is given twice
     ids: int = 0
     exits: tuple[ExitRule, ...] = ()
+    #: whoever withdraws all consent goes on all the same
+    stays: bool = False
 
     def walk(self) -> Iterator[tuple[Step, int, Path | None]]:
         """Every step in the order of its lines, with how deep it is nested and the path it is

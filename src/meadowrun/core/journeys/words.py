@@ -83,6 +83,8 @@ class Line:
     what: str
 
 
+#: What takes people out of every journey, unless its author has them stay.
+WITHDREW = Wording("they withdraw all consent")
 #: What stands for something that is not there any more.
 _GONE = Wording("something that is gone")
 _REACTED = {
@@ -233,6 +235,8 @@ def _path_line(step: Parting, path: Path, names: Names) -> Line:
             return Line("", Wording("if"), Wording("none of these") if several else Wording("not"))
         return Line("", Wording("else"), Wording("everyone else"))
     if isinstance(step, WaitForStep):
+        if path.reaction == "bounced":
+            return Line("", Wording("if"), _REACTED[path.reaction])
         if path.reaction:
             return Line("", Wording("if they"), _REACTED[path.reaction])
         return Line("", Wording("if they"), names.events.get(path.event, _GONE))
@@ -354,6 +358,8 @@ def as_text(itinerary: Itinerary, names: Names) -> str:
     tell(itinerary.steps, "")
     for rule in itinerary.exits:
         lines.append(f"Leaves as soon as {exit_words(rule, names)}")
+    if not itinerary.stays:
+        lines.append(f"Leaves as soon as {WITHDREW}")
     if itinerary.goal:
         did = names.events.get(itinerary.goal.event, _GONE)
         days = count_of(itinerary.goal.days, "day")

@@ -4,11 +4,11 @@ with the words that nothing was made of."""
 from collections.abc import Callable
 
 from meadowrun.core.journeys.typed import acts, messages, partings, waits, waits_for
-from meadowrun.core.journeys.typed.partings import read_exit_rule
+from meadowrun.core.journeys.typed.partings import read_exit_rule, says_withdrawn
 from meadowrun.core.journeys.typed.parts import Reading, who_of
 from meadowrun.core.journeys.words import Names
 
-__all__ = ["Reading", "read", "read_exit_rule", "who_of"]
+__all__ = ["Reading", "read", "read_exit_rule", "says_withdrawn", "who_of"]
 
 #: What a step may be, in the order in which they come first where equally much is understood.
 _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (

@@ -98,6 +98,14 @@ def read_exit_rule(text: str, names: Names) -> list[tuple[ExitRule, tuple[str, .
     return sorted(found, key=lambda one: len(one[1]))
 
 
+def says_withdrawn(text: str) -> bool:
+    """Whether words mean that somebody withdraws all consent."""
+    return _WITHDRAWN.search(text) is not None
+
+
+_WITHDRAWN = re.compile(
+    r"\b(?:with(?:draw|drew)\w* (?:\w+ )*consent|unsubscribe\w* from (?:everything|all))\b", re.I
+)
 _SPLIT = re.compile(
     r"(?:then )?(?:random(?:ly)? )?"
     r"(?:(?:split|divide|test|half and half|half|a/b(?: split)?)\b|(?=\d{1,2} ?[/:-] ?\d{1,2}$))"
