@@ -13,7 +13,7 @@ from meadowrun.core.journeys.words import Names, as_text
 NAMES = Names(messages={}, segments={}, events={}, tags={}, lists={})
 LEFT = {
     "Nothing brings anybody in yet. Choose what starts it.",
-    "Choose the message of this step.",
+    "Choose the message of this step, or write it.",
 }
 
 

@@ -383,7 +383,7 @@ def test_nothing_is_missing():
             "No goal is set: nobody will see what the journey brought.",
             False,
         ),
-        (built(MessageStep("", 9)), "Choose the message of this step.", True),
+        (built(MessageStep("", 9)), "Choose the message of this step, or write it.", True),
         (
             built(WaitForStep("", Span(1, "day"), (Path("", reaction="opened"), Path("")))),
             "No message goes before this step: nobody can react to one.",

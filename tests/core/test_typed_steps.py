@@ -78,6 +78,8 @@ def test_a_reminder_waits_and_sends_so_often(text, times, span, message):
 def test_a_message_that_is_not_there_is_still_to_be_written():
     wanted = MessageStep("", 0, note="How was your night", channel="email")
     assert typed.read("email How was your night", NAMES)[0].step == wanted
+    # Its name is kept as it is written.
+    assert typed.read("send an email: A word to you", NAMES)[0].step.note == "A word to you"
     push = MessageStep("", 0, note="Clear skies", channel="push")
     assert typed.read("push Clear skies", NAMES)[0].step == push
     # Without a channel nobody knows what it should be.

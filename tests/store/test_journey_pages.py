@@ -501,7 +501,7 @@ def test_a_message_is_begun_where_it_is_missed(web, database, journey):
     assert (step.message, step.note, step.channel) == (0, "Thank you for coming", "email")
     shown = web.get("/journeys/1").text
     assert "(Thank you for coming)" in shown and "Write it now" in shown
-    assert "Choose the message of this step." in shown
+    assert "Choose the message of this step, or write it." in shown
     answer = post(web, database, "message", step=step.id, channel="email")
     made = draft(database).steps[-1].message
     assert answer.status_code == 303 and answer.headers["Location"].endswith(f"/messages/{made}")
@@ -652,7 +652,7 @@ def test_it_begins_with_a_worked_example(web, database):
     assert "A welcome over two weeks" in shown
     begun = {"name": "New members", "begin": "welcome"}
     answer = web.post(f"/campaigns/{web.campaign}/journeys", data=begun, follow_redirects=True).text
-    assert "(welcome them)" in answer and "Choose the message of this step." in answer
+    assert "(welcome them)" in answer and "Choose the message of this step, or write it." in answer
     steps = draft(database).steps
     post(web, database, "set", step=steps[0].id, message="1", refused="go_on", hold="168")
     assert draft(database).steps[0].message == 1

@@ -167,7 +167,7 @@ JOURNEYS = (
         ("donated", 90),
         (
             "email Thank you for coming",
-            "if the event’s amount is over 100",
+            "if the event’s amount is over 50",
             "a) call for Hetty: thank them in person, in 2 days",
             "wait 9 days until 12:00",
             "email Sky diary",

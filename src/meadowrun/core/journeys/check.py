@@ -74,7 +74,7 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
 def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[Check]:
     if isinstance(step, MessageStep):
         if any(one not in names.messages for one in step.messages):
-            yield must("Choose the message of this step.", step.id)
+            yield must("Choose the message of this step, or write it.", step.id)
         elif any(one in unsendable for one in step.messages):
             yield must("Nobody has approved this message yet.", step.id)
         if len(set(step.messages)) < len(step.messages):

@@ -33,6 +33,10 @@ _CANNOT = re.compile(
     r"|instead of an? ).*$",
     re.I,
 )
+#: All up to the word of a channel, which is followed by the name of a message.
+_CHANNEL = re.compile(
+    r"^.*?\b(?:e-?mail|text message|text|sms|push notification|push)\b(?: them\b)?", re.I
+)
 #: The letters of the name of a message that is still to be written.
 _LEAST = 3
 #: The most times that one typed line reminds.
@@ -68,7 +72,7 @@ def _one(text: str, names: Names) -> list[Reading]:
     rest = text[met.end() :].strip(" :“”\"'")
     found = _named(met[0], rest, names)
     if not found:
-        return _to_be_written(channel_of(met[0]), rest)
+        return _to_be_written(channel_of(met[0]), _CHANNEL.sub("", text, count=1))
     return [Reading(MessageStep("", number), unused) for number, unused in found]
 
 
@@ -76,6 +80,7 @@ def _to_be_written(begins: str, name: str) -> list[Reading]:
     """A message of a name that no message has: it is still to be written. The channel must be
     said."""
     channel = next((key for key, kind in KINDS.items() if kind.name.startswith(begins)), "")
+    name = name.strip(" :“”\"'")
     if not begins or not channel or not _LEAST <= len(name) <= MOST_NOTE:
         return []
     return [Reading(MessageStep("", 0, note=name, channel=channel))]
