@@ -171,8 +171,7 @@ def _count(often: "re.Match[str] | None") -> int:
     if often is None:
         return 1
     word = (often["word"] or often["number"]).lower()
-    known = {"once": 1, "twice": 2}.get(word)
-    return known or int(word if word.isdecimal() else NUMBERS.get(word, 0))
+    return int(word) if word.isdecimal() else NUMBERS.get(word, 0)
 
 
 def _reminders(before: str, awaited: str, count: int, names: Names) -> list[Reading]:

@@ -5,31 +5,14 @@ import dataclasses
 import re
 from collections.abc import Mapping
 
+from meadowrun.core import wording
 from meadowrun.core.audience import typed as people
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.journeys.steps import Span, Step, Who
 from meadowrun.core.journeys.words import Names
 
-NUMBERS = {
-    "no": 0,
-    "a": 1,
-    "an": 1,
-    "one": 1,
-    "two": 2,
-    "a couple of": 2,
-    "couple of": 2,
-    "three": 3,
-    "a few": 3,
-    "four": 4,
-    "five": 5,
-    "six": 6,
-    "seven": 7,
-    "eight": 8,
-    "nine": 9,
-    "ten": 10,
-    "eleven": 11,
-    "twelve": 12,
-}
+#: Numbers as they are said of spans and of times.
+NUMBERS = wording.NUMBERS | {"no": 0, "a couple of": 2, "couple of": 2, "a few": 3}
 _UNIT = r"(?P<unit>min(?:ute)?s?|h(?:ou)?rs?|days?|weeks?|fortnights?|months?|nights?)"
 _NUMBER = "|".join(sorted(NUMBERS, key=len, reverse=True))
 _SPAN = re.compile(rf"\b(?P<amount>\d+|{_NUMBER})\s+{_UNIT}\b", re.I)
