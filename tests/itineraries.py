@@ -18,6 +18,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 
@@ -42,6 +43,10 @@ exits = st.builds(ExitStep, st.just(""))
 #: To a journey that is not there: they leave all the same.
 jumps = st.just(JumpStep("", 10**6))
 tasks = st.just(TaskStep("", "call", "Ask how it was"))
+#: Its answer is made up by who uses it: nothing is called.
+webhooks = st.builds(
+    WebhookStep, st.just(""), st.just("https://shop.example/x"), st.sampled_from(("go_on", "exit"))
+)
 changes = st.builds(ChangeStep, st.just(""), st.just("tag"), st.just(1), st.booleans())
 #: People of whom a line is true: here those who have a town.
 SOMEWHERE = Who(lines=({"id": "t", "kind": "field", "field": "town", "op": "not_blank"},))
@@ -62,7 +67,7 @@ def steps(messages=(1,), segments=(1,), events=("visited",)):
         instead=st.sampled_from(((), (), tuple(messages))),
     )
     simple = st.one_of(
-        message, waits, waits, dated, message, exits, st.one_of(jumps, tasks, changes)
+        message, waits, waits, dated, message, exits, st.one_of(jumps, tasks, changes, webhooks)
     )
     # One in five is switched off: people pass it by.
     simple = st.builds(_switched, simple, st.sampled_from((False,) * 4 + (True,)))

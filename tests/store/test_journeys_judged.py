@@ -11,13 +11,14 @@ import sqlalchemy as sa
 from hypothesis import strategies as st
 
 from meadowrun.base import clock
+from meadowrun.base.db import rows_changed
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys.engine import Answered, Happened, Person, in_control, walk
-from meadowrun.core.journeys.flat import first_step, flatten
+from meadowrun.core.journeys.flat import END, first_step, flatten
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import ExitRule, Goal, Itinerary, Start
 from meadowrun.journeys import actions, queries
-from meadowrun.journeys.models import JourneyEdition, JourneyMove
+from meadowrun.journeys.models import JourneyCall, JourneyEdition, JourneyMove
 from meadowrun.messages.models import Message
 from meadowrun.outgoing.models import Delivery, Reaction
 from meadowrun.people.models import Field
@@ -102,6 +103,14 @@ GOT = """
 SELECT d.contact_id FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
 WHERE s.owner_kind = 'journey' AND s.owner_id = :journey AND d.outcome <> 'control'
 """
+#: Has each call of a webhook answered, or given up where the contact's number is one of FAILS.
+CALLED = """
+UPDATE journey_calls c
+SET state = CASE WHEN e.contact_id = ANY(:fails) THEN 'failed' ELSE 'done' END,
+    done_at = :now
+FROM journey_entries e WHERE e.id = c.entry_id AND c.state = 'waiting'
+"""
+FAILS = [3, 6]
 deeds = st.lists(
     st.tuples(
         st.integers(1, PEOPLE),
@@ -130,25 +139,60 @@ reactions = st.lists(
 )
 
 
-def live(database, ident, history, reacted):
+#: (contact, minutes after the start): when somebody would come in a second time.
+again = st.lists(st.tuples(st.integers(1, PEOPLE), st.integers(20, MINUTES)), max_size=6)
+
+
+#: Minutes after the start from which on it is paused, and for how long; empty: it is not.
+pauses = st.one_of(
+    st.none(), st.tuples(st.integers(30, MINUTES), st.sampled_from((45, 600, 3 * 24 * 60)))
+)
+
+
+def paused_at(pause):
+    """The two moments between which it is paused; they are at no other moment."""
+    if pause is None:
+        return ()
+    begin = NOW + dt.timedelta(minutes=pause[0], seconds=45)
+    return begin, begin + dt.timedelta(minutes=pause[1])
+
+
+def turn(session, ident, now, pause):
+    """Pauses it, or has it go on, where that is now."""
+    if now in paused_at(pause):
+        done = actions.pause if now == paused_at(pause)[0] else actions.resume
+        done(session, IDA, now, queries.journey(session, ident))
+
+
+def starts_of(contact, twice):
+    """When somebody would come in, in order; the second times are at no other moment."""
+    later = [
+        NOW + dt.timedelta(minutes=minutes, seconds=15) for who, minutes in twice if who == contact
+    ]
+    return sorted({NOW + dt.timedelta(minutes=contact), *later})
+
+
+def live(database, ident, history, reacted, twice, pause):
     """Lets sixty days pass, through every moment at which something is due or happens."""
-    came = {contact: NOW + dt.timedelta(minutes=contact) for contact in range(1, PEOPLE + 1)}
+    came = {contact: starts_of(contact, twice) for contact in range(1, PEOPLE + 1)}
     told = collections.defaultdict(list)
-    for contact, at in came.items():
-        began = {"event": "began", "contact": contact, "at": at.isoformat()}
-        told[at].append({**began, "details": {"amount": contact}})
+    for contact, moments in came.items():
+        for at in moments:
+            began = {"event": "began", "contact": contact, "at": at.isoformat()}
+            told[at].append({**began, "details": {"amount": contact}})
     for contact, kind, minutes in history:
         at = NOW + dt.timedelta(minutes=minutes)
         told[at].append({"event": kind, "contact": contact, "at": at.isoformat()})
     reacts = collections.defaultdict(list)
     for contact, kind, minutes in reacted:
         reacts[NOW + dt.timedelta(minutes=minutes, seconds=30)].append((contact, kind))
-    moments = sorted({*told, *reacts})
+    moments = sorted({*told, *reacts, *paused_at(pause)})
     now, until = NOW, NOW + dt.timedelta(days=60)
     while now < until:
         ahead = [moment for moment in moments if moment > now][:1]
         now = min([one for one in (due_next(database, now), *ahead, until) if one is not None])
         with clock.at(now), database.session() as session:
+            turn(session, ident, now, pause)
             if told[now]:
                 take_events(session, now, "t", told[now])
             for contact, kind in reacts[now]:
@@ -156,7 +200,16 @@ def live(database, ident, history, reacted):
                 if entry is not None and entry.sent_delivery is not None:
                     react(session, now, entry.sent_delivery, contact, kind)
         advance(database, now)
+        while called(database, now):
+            advance(database, now)
     return came, until
+
+
+def called(database, now):
+    """Has the calls that wait answered; says how many there were."""
+    with database.session() as session:
+        answered_now = session.execute(sa.text(CALLED), {"now": now, "fails": FAILS})
+        return rows_changed(answered_now)
 
 
 @hypothesis.settings(
@@ -166,8 +219,14 @@ def live(database, ident, history, reacted):
     # Each run takes seconds: what fails is told as it is.
     phases=(hypothesis.Phase.explicit, hypothesis.Phase.reuse, hypothesis.Phase.generate),
 )
-@hypothesis.given(data=st.data(), history=deeds, reacted=reactions, rules=rules)
-def test_the_database_walks_as_the_judge_does(database, world, data, history, reacted, rules):
+@hypothesis.given(
+    data=st.data(), history=deeds, reacted=reactions, rules=rules, twice=again, pause=pauses
+)
+def test_the_database_walks_as_the_judge_does(
+    database, world, data, history, reacted, rules, twice, pause
+):
+    # What takes people out during a pause does so at once, wherever they stood when it began.
+    pause = None if rules else pause
     messages, segment_id, campaign_id = world
     drawn = data.draw(
         itineraries(
@@ -177,60 +236,61 @@ def test_the_database_walks_as_the_judge_does(database, world, data, history, re
         )
     )
     goal = Goal("visited", 20, control=data.draw(st.sampled_from((0, 40))))
-    itinerary = Itinerary(Start("event", "began"), drawn.steps, goal, "once", exits=rules)
+    itinerary = Itinerary(Start("event", "began"), drawn.steps, goal, "any", exits=rules)
     with clock.at(NOW), database.session() as session:
         # What the run before left.
         session.execute(sa.text("DELETE FROM events"))
         old = {"event": "began", "contact": 1, "at": "2026-01-01T00:00+00:00"}
         take_events(session, NOW, "t", [old])
     ident = started(database, campaign_id, itinerary)
-    came, until = live(database, ident, history, reacted)
+    came, until = live(database, ident, history, reacted, twice, pause)
     steps, first = flatten(itinerary), first_step(itinerary)
-    for contact, at in came.items():
+    entered = 0
+    for contact, moments in came.items():
         with database.session() as session:
-            entry = queries.entry(session, ident, contact)
-            found = [(one.to_step, one.at, one.because) for one in queries.moves(session, entry.id)]
-            answers = answered(session, entry.id)
-        person = Person(
-            contact,
-            zoneinfo.ZoneInfo(ZONES[(contact - 1) % 4]),
-            sorted(
-                (
-                    Happened(kind, NOW + dt.timedelta(minutes=minutes))
-                    for who, kind, minutes in history
-                    if who == contact
-                ),
-                key=lambda one: one.at,
-            ),
-            lambda meant, moment, who=contact: (
-                (meant.segment == segment_id or bool(meant.lines)) and who in INSIDE
-            ),
-            lambda step, moment, known=answers: known.get((step, moment)),
-            lambda field, who=contact: day_of(who),
-            {"amount": contact},
-        )
-        expected = [
-            (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
-            for one in walk(steps, first, person, at, until, f"journey {ident}", rules)
-        ]
-        assert found == expected
-        COVERED.update(type(steps[step].step).__name__ for step, _, _ in found if step)
-        COVERED.update(one for _, _, one in found if not one.startswith("s"))
+            # The first time first.
+            entries = queries.entries(session, ident, contact)[::-1]
+            ways = [way_of(session, entry.id) for entry in entries]
+        over = None
+        for at in moments:
+            if over is not None and at < over:
+                # They are inside: the start is refused.
+                continue
+            if pause and paused_at(pause)[0] <= at < paused_at(pause)[1]:
+                # Nobody comes in meanwhile.
+                continue
+            assert ways, "whoever is not inside comes in"
+            found, answers = ways.pop(0)
+            person = judged(contact, history, answers, segment_id)
+            expected = [
+                (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
+                for one in walk(steps, first, person, at, until, f"journey {ident}", rules)
+            ]
+            assert found == expected
+            entered += 1
+            over = found[-1][1] if found[-1][0] == END else until
+            COVERED.update(type(steps[step].step).__name__ for step, _, _ in found if step)
+            COVERED.update(one for _, _, one in found if not one.startswith("s"))
+        assert ways == [], "nobody comes in who is inside"
+        COVERED["again"] += len(entries) - 1
+    COVERED["paused"] += pause is not None
     with clock.at(until), database.session() as session:
         stand = queries.numbers(session, ident).stand
-        assert stand.entered == PEOPLE
+        assert stand.entered == entered
         control = {one for one in came if in_control(one, goal.control, f"journey {ident}")}
         got = session.scalars(sa.text(GOT), {"journey": ident})
         assert not control & set(got), "who is of the control group gets nothing"
-        for who, began in came.items():
-            # They came in so many minutes after NOW: what they did before that is no goal.
+        for who in came:
+            # What they did before they came in, that time, is no goal.
             visits = [
                 NOW + dt.timedelta(minutes=minutes)
                 for one, kind, minutes in history
                 if one == who and kind == "visited"
             ]
-            in_time = [at for at in visits if began < at < began + dt.timedelta(days=20)]
-            assert goal_at(session, ident, who) == min(in_time, default=None)
+            for entry in queries.entries(session, ident, who):
+                began = entry.began_at
+                in_time = [at for at in visits if began < at < began + dt.timedelta(days=20)]
+                assert entry.goal_at == min(in_time, default=None)
         actions.end(session, IDA, until, queries.journey(session, ident))
         assert queries.numbers(session, ident).stand.inside == 0
     # What was covered so far, with -s.
@@ -241,17 +301,41 @@ def day_of(contact):
     return dt.date.fromisoformat(RENEWALS[contact]) if contact in RENEWALS else None
 
 
-def goal_at(session, ident, contact):
-    return queries.entry(session, ident, contact).goal_at
+def judged(contact, history, answers, segment_id):
+    """One person as the judge knows them."""
+    did = [
+        Happened(kind, NOW + dt.timedelta(minutes=minutes))
+        for who, kind, minutes in history
+        if who == contact
+    ]
+    return Person(
+        contact,
+        zoneinfo.ZoneInfo(ZONES[(contact - 1) % 4]),
+        sorted(did, key=lambda one: one.at),
+        lambda meant, moment: (
+            (meant.segment == segment_id or bool(meant.lines)) and contact in INSIDE
+        ),
+        lambda step, moment: answers.get((step, moment)),
+        lambda field: day_of(contact),
+        {"amount": contact},
+    )
+
+
+def way_of(session, entry_id):
+    """What an entry walked, and what became of what was asked for on the way."""
+    found = [(one.to_step, one.at, one.because) for one in queries.moves(session, entry_id)]
+    return found, answered(session, entry_id)
 
 
 def answered(session, entry_id):
     """What became of each message of an entry and what came back of it, from the deliveries and
-    the reactions: by step and arrival."""
+    the reactions, and of each call: by step and arrival."""
     rows = session.scalars(
         sa.select(JourneyMove).where(JourneyMove.entry_id == entry_id).order_by(JourneyMove.id)
     ).all()
-    found = {}
+    calls = session.scalars(sa.select(JourneyCall).where(JourneyCall.entry_id == entry_id))
+    of_step = {one.step: Answered(one.done_at, one.state == "done") for one in calls if one.done_at}
+    found = {(one.to_step, one.at): of_step[one.to_step] for one in rows if one.to_step in of_step}
     for before, after in zip(rows, rows[1:], strict=False):
         if after.delivery is None:
             continue

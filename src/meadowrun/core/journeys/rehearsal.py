@@ -32,6 +32,8 @@ from meadowrun.core.timing.hours import Hours
 _TURNS = 12
 #: So many ways are kept to be followed.
 MOST_WAYS = 200
+#: Kind of step → why people go on from it, or out; of the others because it is done.
+_BECAUSE = {"exit": "exit", "jump": "jumped", "webhook": "answered"}
 #: The days of the week that are tried for a day of the week at an hour.
 _TRIED = 9
 
@@ -176,7 +178,7 @@ class _Play:
                 self._branch(step, who) if isinstance(step, BranchStep) else self._split(step, who)
             )
             return self._by_path(flat, step.paths, who, at, chosen)
-        because = {"exit": "exit", "jump": "jumped"}.get(step.kind, "done")
+        because = _BECAUSE.get(step.kind, "done")
         out = np.full(len(who), because in ("exit", "jumped"))
         return _Gone(who, np.full(len(who), flat.next), at, np.full(len(who), because), out)
 
