@@ -1,6 +1,7 @@
 """Several workers at once, some of which die in the middle: nobody is lost, and nobody gets
 anything twice."""
 
+import datetime as dt
 import random
 import threading
 from collections import Counter
@@ -21,7 +22,10 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.jobs import once
 from meadowrun.journeys.models import JourneyEntry, JourneyMove
+from meadowrun.journeys.moving import Move, move
+from meadowrun.journeys.safety import take_out_withdrawn
 from meadowrun.outgoing.models import Delivery
+from meadowrun.people.actions import set_consent
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.core.test_journeys import built
@@ -29,6 +33,51 @@ from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.work import work
 
 PEOPLE = 120
+
+
+def test_whoever_withdraws_while_they_are_moved_leaves_from_where_they_are(
+    database, job_context, keeper
+):
+    """They go on to the second step in a transaction that is not over when somebody else takes them
+    out: what the log says is one way from the start to the end."""
+    later = NOW + dt.timedelta(minutes=1)
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 1)
+        kinds(session)
+        send = ready_send(session, NOW, {"in": [], "out": []})
+        campaign = session.get_one(Campaign, send.campaign_id)
+        waits = WaitStep("", Span(1, "day")), WaitStep("", Span(2, "day"))
+        itinerary = built(*waits, start=Start("event", "ticket_bought"))
+        journey = actions.create(session, IDA, NOW, campaign, "A journey")
+        journey.sender_id = send.sender_id
+        actions.write(session, IDA, NOW, journey, 1, "", lambda _: itinerary)
+        actions.start(session, IDA, NOW, journey, journey.version)
+        ident = journey.id
+        bought = [{"event": "ticket_bought", "contact": 1, "at": NOW.isoformat()}]
+        take_events(session, NOW, "t", bought)
+    with clock.at(NOW), database.session() as session:
+        once(session)
+        set_consent(session, later, 1, 0, False, "test")
+    entry = 1
+    with database.session() as session:
+        first, second = (one.id for one in itinerary.steps)
+        move(session, [Move(entry, second, later, "time")])
+        session.flush()
+
+        def take_out():
+            with database.session() as other:
+                take_out_withdrawn(other, later)
+
+        thread = threading.Thread(target=take_out)
+        thread.start()
+        # It waits for this transaction.
+        thread.join(1)
+        assert thread.is_alive()
+    thread.join(20)
+    with database.session() as session:
+        way = [(one.from_step, one.to_step) for one in queries.moves(session, entry)]
+        assert way == [("", first), (first, second), (second, "")]
+        assert queries.entry(session, ident, 1).because == "withdrew"
 
 
 class Died(Exception):

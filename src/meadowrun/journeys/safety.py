@@ -91,18 +91,17 @@ def reason(journey: Journey, found: Went) -> Wording | None:
 
 #: Withdrawals are looked for so far back: workers may have stood still.
 _BACK = dt.timedelta(days=7)
-#: Who is inside and said no to each channel that they were asked about, the last time since they
-#: came in: entry, when, journey.
+#: Who is inside and said no to each channel that they were asked about, to one of them since they
+#: came in: entry and journey, locked, so that nobody moves them meanwhile.
 _WITHDREW = """
-SELECT e.id, max(k.at) AS at, e.journey_id FROM consents k
-JOIN journey_entries e ON e.contact_id = k.contact_id
-JOIN journeys j ON j.id = e.journey_id
-WHERE NOT k.agreed AND k.topic_id = 0 AND k.at > :since AND k.at > e.began_at
-    AND e.state = 'inside' AND j.state = ANY(:moving) AND j.consent_rule <> 'service'
-    AND NOT EXISTS (SELECT 1 FROM consents y WHERE y.contact_id = k.contact_id AND y.agreed
+SELECT e.id, e.journey_id FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
+WHERE e.state = 'inside' AND j.state = ANY(:moving) AND j.consent_rule <> 'service'
+    AND EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = e.contact_id AND NOT k.agreed
+        AND k.topic_id = 0 AND k.at > :since AND k.at > e.began_at)
+    AND NOT EXISTS (SELECT 1 FROM consents y WHERE y.contact_id = e.contact_id AND y.agreed
         AND NOT EXISTS (SELECT 1 FROM consents z WHERE z.contact_id = y.contact_id
             AND z.channel = y.channel AND z.topic_id = 0 AND NOT z.agreed))
-GROUP BY e.id
+ORDER BY e.id FOR UPDATE OF e
 """
 
 
