@@ -507,6 +507,8 @@ def test_a_message_is_begun_where_it_is_missed(web, database, journey):
     assert answer.status_code == 303 and answer.headers["Location"].endswith(f"/messages/{made}")
     with database.session() as session:
         assert session.get_one(Message, made).name == "Thank you for coming"
+    # It is empty still: the journey does not start with it.
+    assert "The email of this step has no subject yet." in web.get("/journeys/1").text
     # The step behind has one already, and no channel is made up.
     for line, channel in ((step.id, "carrier pigeon"), ("s99", "email")):
         assert post(web, database, "message", step=line, channel=channel).status_code == 422

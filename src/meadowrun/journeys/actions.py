@@ -245,7 +245,10 @@ def findings(
     itinerary = itinerary.on()
     used = itinerary.messages()
     said = check(itinerary, queries.names(session), queries.unsendable(session, used))
+    bare = queries.without_subject(session, used)
     for step, _, _ in itinerary.walk():
+        if isinstance(step, MessageStep) and bare.intersection(step.messages):
+            said.append(Check(MUST, Wording("The email of this step has no subject yet."), step.id))
         if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
             said.append(Check(MUST, wrong, step.id))
     if itinerary.again == "any":

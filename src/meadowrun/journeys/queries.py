@@ -136,6 +136,18 @@ def unsendable(session: orm.Session, numbers: set[int]) -> set[int]:
     return {one.id for one in asked if state_to_send(session, one, "approved").missing}
 
 
+def without_subject(session: orm.Session, numbers: set[int]) -> set[int]:
+    """Which of some messages are emails that have no subject yet."""
+    asked = session.scalars(sa.select(Message).where(Message.id.in_(numbers)))
+    return {
+        one.id
+        for one in asked
+        if KINDS[one.channel].mail
+        and not one.document["subject"]
+        and not one.document.get("one_of")
+    }
+
+
 #: People of a journey by how they stand: state, reason, how many.
 _STAND = """
 SELECT state, because, count(*) AS people, count(goal_at) AS reached FROM journey_entries
