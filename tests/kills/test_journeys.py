@@ -1,4 +1,4 @@
-"""A journey with every kind of step under kills in random order: nobody is lost, nobody does a step
+"""A journey with every kind of step but jumps and exits under kills in random order: nobody is lost, nobody does a step
 twice, and everybody walks as the judge does; held against the records of the mail server and of the
 server that is told by webhooks.
 
