@@ -1,6 +1,6 @@
-"""A journey with every kind of step but jumps and exits under kills in random order: nobody is lost, nobody does a step
-twice, and everybody walks as the judge does; held against the records of the mail server and of the
-server that is told by webhooks.
+"""A journey with every kind of step but jumps and exits under kills in random order: nobody is
+lost, nobody does a step twice, and everybody walks as the judge does; held against the records of
+the mail server and of the server that is told by webhooks.
 
 Runs by ./meadowrun test --long tests/kills/test_journeys.py; MEADOWRUN_KILLS says how many kills.
 """
