@@ -19,6 +19,10 @@ from tests.core.test_typed_steps import NAMES
         (49.5, "less", "50", True),
         ("fifty", "more", "50", False),
         ("fifty", "less", "50", False),
+        ("1,234.50", "more", "1234", True),
+        # What only a machine calls a number is none.
+        ("nan", "less", "50", False),
+        (10, "less", "infinity", False),
         (50, "is", "50.0", True),
         (50, "is_not", "50.0", False),
         ("Moons ", "is", "moons ", True),

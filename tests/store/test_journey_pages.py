@@ -434,10 +434,12 @@ def test_where_those_go_whose_step_is_taken_away(web, database, journey, keeper,
             "left": ("", "left", "removed"),
         }[stand]
     )
-    # It was said for this edition, and a step that is not there is refused.
-    data = {"version": version(database), f"to-{gone}": "s99"}
-    answer = web.post("/journeys/1/start", data=data, follow_redirects=True)
-    assert "is not there any more. Choose another." in answer.text
+    # Where nobody can stand nobody is sent: on a step that is not there, or is switched off.
+    post(web, database, "do", do="off", step=behind)
+    for nowhere in ("s99", behind):
+        data = {"version": version(database), f"to-{gone}": nowhere}
+        answer = web.post("/journeys/1/start", data=data, follow_redirects=True)
+        assert "is not there any more. Choose another." in answer.text
 
 
 def test_a_step_is_switched_off_and_on_while_people_walk(web, database, journey, keeper):
@@ -509,8 +511,8 @@ def test_a_message_is_begun_where_it_is_missed(web, database, journey):
         assert session.get_one(Message, made).name == "Thank you for coming"
     # It is empty still: the journey does not start with it.
     assert "The email of this step has no subject yet." in web.get("/journeys/1").text
-    # The step behind has one already, and no channel is made up.
-    for line, channel in ((step.id, "carrier pigeon"), ("s99", "email")):
+    # The step has one now, there is no such channel, and no such step.
+    for line, channel in ((step.id, "email"), (step.id, "carrier pigeon"), ("s99", "email")):
         assert post(web, database, "message", step=line, channel=channel).status_code == 422
 
 

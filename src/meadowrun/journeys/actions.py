@@ -296,6 +296,8 @@ def write_message(
     asked = queries.draft(session, found).step(step)
     if not isinstance(asked, MessageStep):
         raise Invalid("This step sends no message.")
+    if queries.channels_of(session, {asked.message}):
+        raise Invalid("This step has a message already. Edit that one, or choose another.")
     wanted = asked.name or asked.note or found.name
     taken = set(
         session.scalars(
@@ -335,7 +337,8 @@ def start(
     _lock(session, found, version)
     itinerary = queries.draft(session, found)
     places = {step: place for step, place in (to or {}).items() if place}
-    if any(place != OUT and itinerary.step(place) is None for place in places.values()):
+    # A step that is switched off holds nobody.
+    if any(place not in (OUT, *flatten(itinerary)) for place in places.values()):
         raise Invalid("The step that people were to go to is not there any more. Choose another.")
     stops = [one.text for one in findings(session, found, itinerary, inner) if one.level == MUST]
     if stops:

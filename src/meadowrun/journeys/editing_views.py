@@ -103,10 +103,7 @@ _DEEDS: dict[str, tuple[str, Callable[[Itinerary, str], Itinerary]]] = {
     "down": (Wording("moved a step"), lambda itinerary, step: edit.move(itinerary, step, 1)),
     "nest": (Wording("moved a step into a path"), edit.nest),
     "remove": (Wording("took a step away"), edit.remove),
-    "off": (
-        Wording("switched a step off or on"),
-        lambda itinerary, step: edit.switch(itinerary, step),
-    ),
+    "off": (Wording("switched a step off or on"), edit.switch),
     "remove-path": (Wording("took a path away"), edit.remove_path),
     "add-path": (
         Wording("added a path"),

@@ -146,7 +146,8 @@ class JourneyEntry(Base):
         sa.CheckConstraint("state IN ('inside', 'finished', 'left')", name="state"),
         server_default="inside",
     )
-    #: why they are not inside any more: end, exit, refused, goal, by_hand, merged, erased, ended
+    #: why they are not inside any more: end, exit, jumped, goal, withdrew, removed, failed,
+    #: by_hand, merged, erased, ended, the id of an exit rule, or why a message was not sent
     because: orm.Mapped[str] = orm.mapped_column(server_default="")
     ended_at: orm.Mapped[dt.datetime | None]
     #: when they reached the goal

@@ -6,6 +6,7 @@ from meadowrun.core import values
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.content.findings import MUST, Check, must, should
+from meadowrun.core.journeys.details import number_of
 from meadowrun.core.journeys.steps import (
     TODAY,
     BranchStep,
@@ -81,7 +82,8 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
             yield should("The same message is tried twice.", step.id)
     if isinstance(step, BranchStep):
         for path in step.paths[:-1]:
-            if path.detail and path.compare in ("more", "less") and not _number(path.value):
+            by_size = path.detail and path.compare in ("more", "less")
+            if by_size and number_of(path.value) is None:
                 yield must("Compare it with a number.", path.id)
             if not path.who and not path.detail:
                 yield must("Choose who takes this path.", path.id)
@@ -111,15 +113,6 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         yield must("The journey that this step leads to is gone. Choose another.", step.id)
     if isinstance(step, Parting) and not any(path.steps for path in step.paths):
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
-
-
-def _number(text: str) -> bool:
-    """Whether a text is a number."""
-    try:
-        float(text.replace(",", "."))
-    except ValueError:
-        return False
-    return True
 
 
 def _of_details(itinerary: Itinerary, names: Names) -> Iterator[Check]:

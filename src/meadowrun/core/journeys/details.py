@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
+from meadowrun.core import values
 from meadowrun.core.journeys.steps import Path
 from meadowrun.core.wording import fold
 
@@ -13,7 +14,7 @@ def holds(path: Path, details: Mapping[str, Any] | None) -> bool:
     value = (details or {}).get(path.detail)
     if value is None or isinstance(value, dict | list):
         return path.compare == "is_not"
-    said, wanted = _number(value), _number(path.value)
+    said, wanted = number_of(value), number_of(path.value)
     if path.compare in ("more", "less"):
         if said is None or wanted is None:
             return False
@@ -24,9 +25,11 @@ def holds(path: Path, details: Mapping[str, Any] | None) -> bool:
     return same if path.compare == "is" else not same
 
 
-def _number(value: Any) -> float | None:
+def number_of(value: Any) -> float | None:
     """A value as a number, where it is one."""
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        return value
     try:
-        return float(str(value).replace(",", "."))
-    except ValueError:
+        return values.number(str(value))
+    except values.ValueProblem:
         return None

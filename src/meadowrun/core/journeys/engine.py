@@ -174,7 +174,7 @@ def path_by_chance(step: SplitStep, contact: int, salt: str) -> str:
 
 def in_control(contact: int, percent: int, salt: str) -> bool:
     """Whether somebody is in the control group of a journey, always the same for a salt."""
-    return share_number(contact, f"{salt}:control") < percent * 100
+    return percent > 0 and share_number(contact, f"{salt}:control") < percent * 100
 
 
 def walk(

@@ -53,7 +53,7 @@ class Pasts:
     #: kind of event → when each of some people did it, in minutes after their start, in order;
     #: infinity where there is no more
     events: Mapping[str, Floats]
-    #: step → (opened, clicked, bounced) after so many minutes, one row a message that was sent;
+    #: step → each of REACTIONS after so many minutes, one row a message that was sent;
     #: infinity where they did not
     reactions: Mapping[str, Floats]
     #: what the event of each start said; nothing where they came in otherwise

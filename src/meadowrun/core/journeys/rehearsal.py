@@ -211,7 +211,6 @@ class _Play:
 
     def _message(self, flat: Flat, step: MessageStep, who: Ints, at: Floats) -> _Gone:
         """The first of its messages that may leaves, or none: by the verdict, hours and limits."""
-        self.sent[step.id], self.kept_back[step.id] = Range(0, 0, 0), {}
         settled, reason = at.copy(), np.full(len(who), "", "<U40")
         left = np.arange(len(who))
         gets: list[Ints] = []
