@@ -12,7 +12,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.steps import ChangeStep, ExitStep, Goal, MessageStep, Span, WaitStep
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, checking, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.messages import actions as messages
 from meadowrun.messages import copying
@@ -175,7 +175,7 @@ def test_a_field_that_cannot_hold_it_or_is_gone_changes_nothing_and_nobody_is_st
         actions.write(session, IDA, NOW, journey, journey.version, "wrote", built)
         said = [
             one.text
-            for one in actions.findings(session, journey, queries.draft(session, journey))
+            for one in checking.findings(session, journey, queries.draft(session, journey))
             if one.line in ("s1", "s2", "s3")
         ]
     assert said == [

@@ -2,6 +2,7 @@
 said, and nothing typed is lost."""
 
 import datetime as dt
+import re
 
 import pytest
 import sqlalchemy as sa
@@ -230,6 +231,57 @@ def test_a_kind_of_event_that_was_merged_into_another(web, database, journey):
         stand = queries.numbers(session, 1).stand
         assert (stand.finished, stand.reached) == (1, 1)
     assert "someone bought" in web.get("/journeys/1").text
+
+
+def says(database, html, message=1):
+    """Has a message say other words than it did."""
+    with database.session() as session:
+        found = session.get_one(Message, message)
+        lines = found.document["lines"]
+        found.document = {**found.document, "lines": [{**lines[0], "html": html}, *lines[1:]]}
+
+
+def of_the_step(web):
+    """What must be mended in its messages, as the page shows it."""
+    found = re.findall(r"“Welcome”: [^<]+", web.get("/journeys/1").text)
+    return list(dict.fromkeys(one.strip() for one in found))
+
+
+@pytest.mark.parametrize(
+    ("html", "problem"),
+    [
+        ("{{ event.amount }}", ""),
+        ("{{ event.moon }}", "The event because of which this is sent does not say “moon”."),
+        ("{{ event.moon | default('none', true) }}", ""),
+        ("{{ fact.venue }}", ""),
+        ("{{ fact.hall }}", "The campaign has no fact “hall”."),
+        ("{{ contact.shoe_size }}", "There is no field “shoe_size”."),
+        ("{{ feed.weather.today }}", "There is no feed “weather”."),
+    ],
+)
+def test_a_journey_asks_of_its_messages_what_a_send_asks(web, database, journey, html, problem):
+    says(database, f"<p>Dear {html}</p>")
+    assert of_the_step(web) == ([f"“Welcome”: {problem}"] if problem else [])
+    web.post("/journeys/1/start", data={"version": version(database)})
+    with database.session() as session:
+        state = session.get_one(Journey, 1).state
+    assert state == ("draft" if problem else "running")
+
+
+def test_a_message_of_a_journey_without_an_event_cannot_speak_of_one(web, database, journey):
+    says(database, "<p>{{ event.amount }}</p>")
+    post(web, database, "starts", start="everyone", segment="1", again="once", again_days="30")
+    assert of_the_step(web) == ["“Welcome”: No event says “amount” where this is sent."]
+
+
+def test_who_comes_in_by_hand_reads_what_stands_there_instead(web, database, journey, keeper):
+    says(database, "<p>Thanks for {{ event.amount | default('coming', true) }}.</p>")
+    start(web, database)
+    with clock.at(NOW):
+        web.post("/journeys/1/bring-in", data={"email": "p3@post.example"})
+    advance(database, NOW)
+    assert [letter.to for letter in keeper.letters] == ["p3@post.example"]
+    assert "Thanks for coming." in keeper.letters[0].html
 
 
 def test_details_of_the_event_stand_in_the_message(web, database, journey, keeper):
@@ -510,7 +562,7 @@ def test_a_message_is_begun_where_it_is_missed(web, database, journey):
     with database.session() as session:
         assert session.get_one(Message, made).name == "Thank you for coming"
     # It is empty still: the journey does not start with it.
-    assert "The email of this step has no subject yet." in web.get("/journeys/1").text
+    assert "“Thank you for coming”: There is no subject." in web.get("/journeys/1").text
     # The step has one now, there is no such channel, and no such step.
     for line, channel in ((step.id, "email"), (step.id, "carrier pigeon"), ("s99", "email")):
         assert post(web, database, "message", step=line, channel=channel).status_code == 422

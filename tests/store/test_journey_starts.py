@@ -20,7 +20,7 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
     Who,
 )
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, checking, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.messages.models import Message
 from meadowrun.people.duplicates import merge, undo
@@ -314,7 +314,7 @@ def test_journeys_that_lead_back_to_each_other_are_told(database, world):
         actions.start(session, IDA, NOW, back, back.version)
         found = queries.journey(session, ident)
         draft = queries.draft(session, found)
-        said = {one.line: one.text for one in actions.findings(session, found, draft)}
+        said = {one.line: one.text for one in checking.findings(session, found, draft)}
     assert said[draft.steps[1].id] == (
         "This leads back here by itself: people could go round and round."
     )

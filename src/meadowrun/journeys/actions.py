@@ -13,27 +13,23 @@ from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.content.findings import MUST, SHOULD, Check
+from meadowrun.core.content.findings import MUST
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys import edit
-from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.concerned import target_of
 from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import (
     Itinerary,
-    JumpStep,
     MessageStep,
     TaskStep,
     WaitForStep,
-    WebhookStep,
 )
 from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.core.wording import count_of, free_name
-from meadowrun.gateways import outgoing as outgoing_http
-from meadowrun.journeys import entering, queries
+from meadowrun.journeys import checking, entering, queries
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.models import (
@@ -237,50 +233,6 @@ def set_sending(
     audit.record(session, actor, now, "changed how it sends", "journey", found.id, found.name)
 
 
-def findings(
-    session: orm.Session, found: Journey, itinerary: Itinerary, inner: Collection[str] = ()
-) -> list[Check]:
-    """What keeps a journey from starting, and what should be mended; `inner` are the machines
-    inside this network that may be called. What is switched off is not asked."""
-    itinerary = itinerary.on()
-    used = itinerary.messages()
-    said = check(itinerary, queries.names(session), queries.unsendable(session, used))
-    bare = queries.without_subject(session, used)
-    for step, _, _ in itinerary.walk():
-        if isinstance(step, MessageStep) and bare.intersection(step.messages):
-            said.append(Check(MUST, Wording("The email of this step has no subject yet."), step.id))
-        if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
-            said.append(Check(MUST, wrong, step.id))
-    if itinerary.again == "any":
-        said += [
-            Check(SHOULD, _ROUND, step.id)
-            for step, _, _ in itinerary.walk()
-            if isinstance(step, JumpStep) and _leads_back(session, step.journey, found.id)
-        ]
-    if found.sender_id is None and used:
-        said.append(Check(MUST, Wording("Choose the sender."), "", "from"))
-    return said
-
-
-_ROUND = Wording("This leads back here by itself: people could go round and round.")
-
-
-def _leads_back(session: orm.Session, journey_id: int, to: int) -> bool:
-    """Whether jumps lead from a journey to another one, by whatever is between."""
-    seen, ahead = set(), [journey_id]
-    while ahead:
-        ident = ahead.pop()
-        if ident == to:
-            return True
-        other = session.get(Journey, ident)
-        if ident in seen or other is None:
-            continue
-        seen.add(ident)
-        itinerary = queries.walked(session, other) or queries.draft(session, other)
-        ahead += [step.journey for step, _, _ in itinerary.walk() if isinstance(step, JumpStep)]
-    return False
-
-
 def write_message(
     session: orm.Session,
     actor: Actor,
@@ -340,7 +292,9 @@ def start(
     # A step that is switched off holds nobody.
     if any(place not in (OUT, *flatten(itinerary)) for place in places.values()):
         raise Invalid("The step that people were to go to is not there any more. Choose another.")
-    stops = [one.text for one in findings(session, found, itinerary, inner) if one.level == MUST]
+    stops = [
+        one.text for one in checking.findings(session, found, itinerary, inner) if one.level == MUST
+    ]
     if stops:
         raise Invalid(stops[0])
     before = queries.walked(session, found)

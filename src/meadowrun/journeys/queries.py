@@ -26,7 +26,6 @@ from meadowrun.journeys.models import (
     JourneyRefusal,
 )
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import state_to_send
 from meadowrun.people.models import Contact, EventKind, PeopleList, Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.models import Segment
@@ -128,24 +127,6 @@ def _events(session: orm.Session) -> dict[str, str]:
     have."""
     kinds = session.scalars(sa.select(EventKind).where(~EventKind.retired))
     return {key: kind.did for kind in kinds for key in (kind.key, *kind.aka)}
-
-
-def unsendable(session: orm.Session, numbers: set[int]) -> set[int]:
-    """Which of some messages cannot be sent because nobody approved them."""
-    asked = session.scalars(sa.select(Message).where(Message.id.in_(numbers)))
-    return {one.id for one in asked if state_to_send(session, one, "approved").missing}
-
-
-def without_subject(session: orm.Session, numbers: set[int]) -> set[int]:
-    """Which of some messages are emails that have no subject yet."""
-    asked = session.scalars(sa.select(Message).where(Message.id.in_(numbers)))
-    return {
-        one.id
-        for one in asked
-        if KINDS[one.channel].mail
-        and not one.document["subject"]
-        and not one.document.get("one_of")
-    }
 
 
 #: People of a journey by how they stand: state, reason, how many.

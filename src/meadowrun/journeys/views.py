@@ -32,7 +32,7 @@ from meadowrun.core.timing.hours import DAY_NAMES
 from meadowrun.core.wording import count_of, joined
 from meadowrun.core.wording import people as people_words
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.journeys import actions, page, queries
+from meadowrun.journeys import actions, checking, page, queries
 from meadowrun.journeys.calling import signing_key
 from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import curve, draw
@@ -136,7 +136,7 @@ def drawn(
     itinerary = draft if writing or walked is None else walked
     found = queries.numbers(db(), journey.id) if walked is not None else None
     names = queries.names(db())
-    findings = actions.findings(db(), journey, itinerary, settings().inner) if writing else []
+    findings = checking.findings(db(), journey, itinerary, settings().inner) if writing else []
     goals = queries.goal_reached(db(), journey.id, itinerary, now()) if found else {}
     chosen = flask.request.args.get("step", "")
     return flask.render_template(

@@ -14,10 +14,8 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values, wording
-from meadowrun.core.channels import KINDS, checks_of
-from meadowrun.core.content.checks import greeting_clashes, sorted_checks
-from meadowrun.core.content.compiled import CompileError
-from meadowrun.core.content.findings import MUST, About, Check, must, should
+from meadowrun.core.content.checks import sorted_checks
+from meadowrun.core.content.findings import MUST, Check, must, should
 from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.moments import MOST_PORTIONS
@@ -26,7 +24,9 @@ from meadowrun.gateways.channels import CHANNELS
 from meadowrun.gateways.routes import ROUTES
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
+from meadowrun.messages import ready
 from meadowrun.messages.models import Message
+from meadowrun.messages.ready import Use
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import known_refs
 from meadowrun.outgoing import actions as outgoing
@@ -219,31 +219,10 @@ def _of_the_message(
 ) -> Iterator[Check]:
     """What keeps its message from being sent, in each of its versions."""
     campaign = session.get_one(Campaign, send.campaign_id)
-    words = dictionary(session)
     document = message_queries.to_send(session, message, send.takes)
-    try:
-        compiled = message_queries.compiled(session, document, public_url)
-    except CompileError as problem:
-        yield Check(MUST, str(problem), slot="message")
-        return
-    for read in message_queries.members(session, document):
-        about = About(
-            known=message_queries.known(session, words),
-            facts=campaign.facts,
-            html_bytes=len(compiled.html),
-            feeds=[f.key for f in message_queries.feeds(session)],
-            shared=message_queries.shared_of(session, read).keys(),
-            broken=message_queries.broken(session, read, words),
-            events=words.events.keys(),
-            longest=message_queries.longest(session, compiled.refs, words, None)
-            if KINDS[message.channel].limited
-            else {},
-        )
-        said = [c for c in checks_of(message.channel, read, about) if c.level == MUST]
-        if leaving := hours(send):
-            said += greeting_clashes(read, leaving)
-        for check in said:
-            yield dataclasses.replace(check, slot="message")
+    use = Use(campaign.facts, hours=hours(send))
+    for check in ready.stops(session, message, document, use, public_url):
+        yield dataclasses.replace(check, slot="message")
 
 
 def start(

@@ -240,8 +240,15 @@ def _unknown(
     if root == "when" and name in about.broken:
         text = "Who reads these words cannot be worked out: %(broken)s"
         return [must(text, ident, slot, broken=about.broken[name])]
-    if root in (*fillins.BARE, "when", "group", "item", "event", "sender"):
+    if root in (*fillins.BARE, "when", "group", "item", "sender"):
         return []
+    if root == "event":
+        if about.details is None or name in about.details or fallback is not None:
+            return []
+        if not about.details:
+            return [must("No event says “%(name)s” where this is sent.", ident, slot, name=name)]
+        text = "The event because of which this is sent does not say “%(name)s”."
+        return [must(text, ident, slot, name=name)]
     if root == "fact":
         if about.facts is None or name in about.facts or fallback is not None:
             return []

@@ -59,6 +59,8 @@ class About:
     shared: Collection[tuple[int, int]] = ()
     #: what is known by the day → for how many, in words; on other days it is blank for everyone
     dated: Mapping[str, str] = dataclasses.field(default_factory=dict)
+    #: what the event says because of which it is sent, by key; None where nobody asked
+    details: Collection[str] | None = None
     #: kinds of event that exist, by key; None where nobody asked
     events: Collection[str] | None = None
     #: the day it is, for dates that have passed; None where nobody asked

@@ -115,10 +115,15 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
 
 
+def details_said(itinerary: Itinerary, names: Names) -> set[str]:
+    """What the event that starts it says, by key; empty where no event does."""
+    event = names.words.event(itinerary.start.event) if itinerary.start.event else None
+    return {one.key for one in event.details} if event else set()
+
+
 def _of_details(itinerary: Itinerary, names: Names) -> Iterator[Check]:
     """What branches ask of the event that starts it, which says nothing of that."""
-    event = names.words.event(itinerary.start.event) if itinerary.start.event else None
-    known = {one.key for one in event.details} if event else set()
+    known = details_said(itinerary, names)
     for step, _, _ in itinerary.walk():
         if isinstance(step, BranchStep):
             for path in step.paths[:-1]:
