@@ -309,11 +309,10 @@ def test_exit_rules_in_words(text, said):
             "someone visited, if it is one whose membership is student",
         ),
         (Start("everyone", who=Who(1)), "it is started, for everyone who is in “Members”"),
-        (Start(), "nothing yet"),
     ],
 )
 def test_starts_in_words(start, said):
-    assert start_words(Itinerary(start), NAMES) == said
+    assert start_words(start, NAMES) == said
 
 
 def test_waits_in_words():
@@ -323,14 +322,18 @@ def test_waits_in_words():
 
 
 WHOLE = Itinerary(
-    Start("date", "", STUDENTS, "renewal", -3, 600, True),
+    (
+        Start("date", "", STUDENTS, "renewal", -3, 600, True, "s8"),
+        Start("event", "visited", id="s9"),
+    ),
     (
         WaitStep("s1", Span(3, "day"), 600, None, "renewal", True, True, "exit"),
         BranchStep("s2", (Path("s3", who=STUDENTS), Path("s4"))),
         JumpStep("s5", 7),
     ),
     again="any",
-    ids=7,
+    subject="night",
+    ids=9,
     exits=(ExitRule("s6", "visited"), ExitRule("s7", who=Who(1))),
 )
 
@@ -342,12 +345,12 @@ def test_it_is_read_as_it_was_written():
 @pytest.mark.parametrize(
     ("place", "change"),
     [
-        ("start.who", {"start": {"how": "turns"}}),
-        ("start.date", {"start": {"how": "date"}}),
-        ("start.how", {"start": {"how": "by magic"}}),
+        ("starts[0].who", {"starts": [{"id": "s1", "how": "turns"}]}),
+        ("starts[0].date", {"starts": [{"id": "s1", "how": "date"}]}),
+        ("starts[0].how", {"starts": [{"id": "s1", "how": "by magic"}]}),
         ("exits[0].event", {"exits": [{"id": "x"}]}),
         ("exits[0].event", {"exits": [{"id": "x", "event": "visited", "who": {"segment": 1}}]}),
-        ("start.who.lines", {"start": {"how": "event", "event": "v", "who": {"lines": 3}}}),
+        ("starts[0].who.lines", {"starts": [{"id": "s1", "how": "event", "who": {"lines": 3}}]}),
         ("steps[0].weekday", {"steps": [{"kind": "wait", "id": "a", "span": {}, "weekday": 7}]}),
         ("steps[0].past", {"steps": [{"kind": "wait", "id": "a", "span": {}, "past": "fly"}]}),
     ],
@@ -360,7 +363,7 @@ def test_what_cannot_be_is_named_by_its_place(place, change):
 
 def test_what_is_gone_is_found_before_it_starts():
     gone = Itinerary(
-        Start("date", date="gone", who=Who(9), yearly=True),
+        (Start("date", date="gone", who=Who(9), yearly=True, id="start"),),
         (
             WaitStep("s1", Span(1, "day"), date="gone"),
             BranchStep("s2", (Path("s3"), Path("s4"))),
@@ -370,8 +373,8 @@ def test_what_is_gone_is_found_before_it_starts():
     )
     said = {(one.line, one.text) for one in check(gone, NAMES) if one.level == MUST}
     assert {
-        ("", "The segment is gone. Choose another."),
-        ("", "The date that it starts by is gone. Choose another."),
+        ("start", "The segment is gone. Choose another."),
+        ("start", "The date that it starts by is gone. Choose another."),
         ("s1", "The date of this step is gone. Choose another."),
         ("s3", "Choose who takes this path."),
         ("s5", "The journey that this step leads to is gone. Choose another."),

@@ -76,6 +76,6 @@ def test_it_is_said_and_checked():
         ("ticket_bought", "much", ["Compare it with a number."]),
     ):
         asked = BranchStep("", (Path("", detail="amount", compare="more", value=value), Path("")))
-        whole = edit.add(Itinerary(start=Start("event", event)), asked)
+        whole = edit.add(Itinerary(starts=(Start("event", event, id="start"),)), asked)
         path_id = whole.steps[0].paths[0].id
         assert [one.text for one in check(whole, NAMES) if one.line == path_id] == wrong

@@ -42,7 +42,7 @@ def test_it_takes_starts_exits_and_webhooks():
         {"steps": [{"kind": "branch", "id": "a", "paths": [{"id": "b"}]}]},
         {"steps": [{"kind": "task", "id": "a", "what": "sing", "subject": "x", "due": {}}]},
         {"steps": [{"kind": "exit"}]},
-        {"start": {"how": "by magic"}},
+        {"starts": [{"id": "s1", "how": "by magic"}]},
         {"goal": {"days": 3}},
         {"again": "often"},
     ],

@@ -90,7 +90,7 @@ def two_weeks():
             ),
         ),
         WaitStep("", Span(2, "day")),
-        start=Start("event", "membership_started"),
+        starts=(Start("event", "membership_started", id="start"),),
         goal=Goal("visited", 14),
     )
 

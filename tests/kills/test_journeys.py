@@ -40,6 +40,7 @@ from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.tracking.taking import take_events
 from tests.kills.world import SETTLE_AFTER, World
+from tests.store.journeys import started_by
 from tests.store.people import IDA, kinds, many, ready_send
 
 pytestmark = pytest.mark.long
@@ -80,7 +81,7 @@ def told():
 
 def built(itinerary, address):
     """Two emails, with each other kind of step between them."""
-    itinerary = edit.with_start(itinerary, Start("event", "visited"), "once", 30)
+    itinerary = started_by(itinerary, Start("event", "visited"), "once", 30)
     halves = (
         Path("", (ChangeStep("", "tag", 1),), percent=30),
         Path("", (WaitStep("", Span(20, "minute")),), percent=70),

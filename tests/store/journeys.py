@@ -1,5 +1,7 @@
 """Does by hand what workers do for journeys."""
 
+import dataclasses
+
 import sqlalchemy as sa
 
 from meadowrun.base import clock
@@ -27,3 +29,9 @@ def due_next(database, now):
         return session.scalar(
             sa.select(sa.func.min(JourneyEntry.due)).where(JourneyEntry.due > now)
         )
+
+
+def started_by(itinerary, start, again, days):
+    """An itinerary that one thing starts, or nothing."""
+    starts = () if start is None else (dataclasses.replace(start, id="start"),)
+    return dataclasses.replace(itinerary, starts=starts, again=again, again_days=days)

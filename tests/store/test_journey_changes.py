@@ -11,7 +11,15 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content import document as doc
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.engine import in_control
-from meadowrun.core.journeys.steps import ChangeStep, ExitStep, Goal, MessageStep, Span, WaitStep
+from meadowrun.core.journeys.steps import (
+    ChangeStep,
+    ExitStep,
+    Goal,
+    MessageStep,
+    Span,
+    Start,
+    WaitStep,
+)
 from meadowrun.journeys import actions, checking, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.messages import actions as messages
@@ -22,7 +30,7 @@ from meadowrun.people.actions import company_by_name, set_consent
 from meadowrun.people.models import Field, Topic
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.store.journeys import advance
+from tests.store.journeys import advance, started_by
 from tests.store.people import IDA, add, kinds, ready_send
 
 PEOPLE = 40
@@ -70,7 +78,7 @@ def runs(database, ident, *steps, goal=None, who=(1, 2, 3)):
 
         def built(itinerary):
             itinerary = edit.with_goal(itinerary, goal)
-            itinerary = edit.with_start(itinerary, edit.Start("event", "visited"), "any", 30)
+            itinerary = started_by(itinerary, Start("event", "visited"), "any", 30)
             for step in steps:
                 itinerary = edit.add(itinerary, step)
             return itinerary

@@ -16,7 +16,7 @@ from meadowrun.people.models import Contact
 from meadowrun.tracking.actions import react
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.store.journeys import advance
+from tests.store.journeys import advance, started_by
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.web import sign_in
 
@@ -35,7 +35,7 @@ def journey(database, settings, job_context, keeper):
         made = actions.create(session, IDA, NOW, campaign, "First weeks")
 
         def built(itinerary):
-            itinerary = edit.with_start(itinerary, Start("event", "visited"), "any", 30)
+            itinerary = started_by(itinerary, Start("event", "visited"), "any", 30)
             for step in (MessageStep("", 1), WaitStep("", Span(9, "week"))):
                 itinerary = edit.add(itinerary, step)
             return itinerary

@@ -1,6 +1,7 @@
 """What brings people into a journey besides events, what takes them out at once, where they go over
 to another, and waits that follow their dates."""
 
+import dataclasses
 import datetime as dt
 
 import pytest
@@ -27,7 +28,7 @@ from meadowrun.people.duplicates import merge, undo
 from meadowrun.people.models import EventKind, Field, PeopleList
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.store.journeys import advance
+from tests.store.journeys import advance, started_by
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.sending import segment
 
@@ -54,14 +55,15 @@ def world(database, settings, job_context, keeper):
         return send.campaign_id, session.scalar(sa.select(Message.id))
 
 
-def running(database, world, start, *steps, exits=(), again="once", name="A journey"):
+def running(database, world, start, *steps, exits=(), again="once", name="A journey", subject=""):
     """A journey that runs from NOW on; its number."""
     with clock.at(NOW), database.session() as session:
         campaign = session.get_one(Campaign, world[0])
         made = actions.create(session, IDA, NOW, campaign, name)
 
         def built(itinerary):
-            itinerary = edit.with_start(itinerary, start, again, 30)
+            itinerary = started_by(itinerary, start, again, 30)
+            itinerary = dataclasses.replace(itinerary, subject=subject)
             for step in steps:
                 itinerary = edit.add(itinerary, step)
             for rule in exits:
@@ -355,8 +357,8 @@ def test_two_cases_of_one_person_at_once(database, world):
     A visit of one night takes only that one on; one that says no night takes all."""
     waits = WaitForStep("", Span(5, "day"), (Path("", event="visited"), Path("")))
     rule = ExitRule("", "survey_answered")
-    start = Start("event", "ticket_bought", subject="night")
-    ident = running(database, world, start, MessageStep("", world[1]), waits, LONG, exits=(rule,))
+    start, message = Start("event", "ticket_bought"), MessageStep("", world[1])
+    ident = running(database, world, start, message, waits, LONG, exits=(rule,), subject="night")
     tells(database, "ticket_bought", NOW + MINUTE, "5th", "6th")
     # The same night again is the same.
     tells(database, "ticket_bought", NOW + 2 * MINUTE, "5th")
@@ -392,7 +394,7 @@ def test_two_cases_of_one_person_at_once(database, world):
 def test_everyone_of_certain_people_when_it_starts(database, world):
     did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 2")
     ident = running(database, world, Start("everyone", who=IN_FARROW), LONG)
-    jobs.run_here("journeys.begin", journey_id=ident)
+    jobs.run_here("journeys.begin", journey_id=ident, start="start")
     assert inside(database, ident) == [1, 2]
 
 
@@ -436,3 +438,104 @@ def test_a_segment_that_is_gone_is_said_and_the_others_go_on(database, world):
         assert queries.journey(session, wrong).problem == (
             "A segment of this journey is gone. Choose another."
         )
+
+
+def edition(database, ident, change, now):
+    """Has people go on by a changed itinerary."""
+    with clock.at(now), database.session() as session:
+        found = queries.journey(session, ident)
+        actions.write(session, IDA, now, found, found.version, "wrote", change)
+        actions.start(session, IDA, now, found, found.version)
+    advance(database, now)
+
+
+def by_start(database, ident):
+    with database.session() as session:
+        return queries.numbers(session, ident).came
+
+
+def test_each_of_several_starts_brings_people_in_and_is_counted(database, world):
+    """An event, a date and a change bring people in by themselves; nobody comes in by two."""
+    did(database, RENEWS, id=3, day="2026-11-24")
+    ident = running(database, world, Start("event", "visited"), LONG)
+    edition(
+        database,
+        ident,
+        lambda one: edit.add_start(
+            edit.add_start(one, Start("turns", who=IN_FARROW)), Start("date", date="renewal")
+        ),
+        NOW,
+    )
+    happens(database, "visited", NOW + MINUTE, 1, 2)
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id IN (2, 4)")
+    advance(database, NOW + HOUR)
+    advance(database, dt.datetime(2026, 11, 24, 9, 0, tzinfo=dt.UTC))
+    with clock.at(NOW + DAY), database.session() as session:
+        found = queries.journey(session, ident)
+        actions.bring_in(session, IDA, NOW + DAY, found, [5])
+    assert inside(database, ident) == [1, 2, 3, 4, 5]
+    with database.session() as session:
+        starts = queries.walked(session, queries.journey(session, ident)).starts
+        ids = {one.how: one.id for one in starts}
+        assert queries.numbers(session, ident).refused == {"inside": 1}
+    assert by_start(database, ident) == {
+        ids["event"]: 2,
+        ids["turns"]: 1,
+        ids["date"]: 1,
+        "": 1,
+    }
+
+
+def test_a_start_that_is_added_later_takes_in_nobody_of_before(database, world):
+    """Neither those to whom it happened before, told afterwards, nor dates that have passed."""
+    did(database, RENEWS, id=3, day="2026-11-26")
+    did(database, RENEWS, id=4, day="2026-12-04")
+    ident = running(database, world, Start("event", "visited"), LONG)
+    later = NOW + 10 * DAY
+    edition(
+        database,
+        ident,
+        lambda one: edit.add_start(
+            edit.add_start(one, Start("event", "ticket_bought")), Start("date", date="renewal")
+        ),
+        later,
+    )
+    with clock.at(later + MINUTE), database.session() as session:
+        rows = [
+            {"event": "ticket_bought", "contact": contact, "at": at.isoformat()}
+            for contact, at in ((1, later - HOUR), (2, later + MINUTE))
+        ]
+        take_events(session, later + MINUTE, "t", rows)
+    advance(database, later + MINUTE)
+    advance(database, later + DAY)
+    assert inside(database, ident) == [2, 4]
+    with database.session() as session:
+        assert queries.numbers(session, ident).refused == {}
+
+
+def test_everyone_comes_in_by_a_start_that_a_later_edition_adds(database, world):
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 2")
+    ident = running(database, world, Start("event", "visited"), LONG)
+    everyone = Start("everyone", who=IN_FARROW)
+    edition(database, ident, lambda one: edit.add_start(one, everyone), NOW + DAY)
+    with database.session() as session:
+        start = queries.walked(session, queries.journey(session, ident)).starts[1].id
+    with clock.at(NOW + DAY):
+        jobs.run_here("journeys.begin", journey_id=ident, start=start)
+    assert inside(database, ident) == [1, 2]
+
+
+def test_a_start_that_cannot_be_asked_does_not_keep_the_others_from_theirs(database, world):
+    with database.session() as session:
+        made = segment(session, [dict(IN_FARROW.lines[0])]).id
+    ident = running(database, world, Start("turns", who=Who(made)), LONG)
+    edition(database, ident, lambda one: edit.add_start(one, Start("turns", who=IN_FARROW)), NOW)
+    did(database, "DELETE FROM segment_versions WHERE segment_id = :id", id=made)
+    did(database, "DELETE FROM segments WHERE id = :id", id=made)
+    advance(database, NOW + MINUTE)
+    did(database, TO_FARROW, id=2)
+    advance(database, NOW + 2 * MINUTE)
+    assert inside(database, ident) == [2]
+    with database.session() as session:
+        problem = queries.journey(session, ident).problem
+    assert problem == "A segment of this journey is gone. Choose another."

@@ -29,6 +29,7 @@ from meadowrun.people.queries import uses_of_list
 from meadowrun.tags import actions as tags
 from meadowrun.tags.models import Tag
 from tests.conftest import NOW
+from tests.store.journeys import started_by
 from tests.store.people import IDA, kinds, many, ready_send
 
 TAGGED = Who(lines=({"id": "t", "kind": "tag", "tag": 1, "inside": True},))
@@ -65,7 +66,7 @@ def journey(database, settings, job_context, keeper):
             ):
                 itinerary = edit.add(itinerary, step)
             start = Start("date", date="renewal", before=3)
-            return edit.with_start(itinerary, start, "once", 30)
+            return started_by(itinerary, start, "once", 30)
 
         actions.write(session, IDA, NOW, made, made.version, "wrote", built)
         actions.start(session, IDA, NOW, made, made.version)
@@ -111,7 +112,7 @@ def test_it_follows_a_merge_of_fields(database, journey):
         by_key = {one.key: one for one in session.scalars(sa.select(Field))}
         dictionary.merge(session, IDA, by_key["renewal"], by_key["renews"])
         found = walked(session, journey)
-        assert (found.start.date, found.steps[4].date) == ("renews", "renews")
+        assert (found.starts[0].date, found.steps[4].date) == ("renews", "renews")
 
 
 def test_it_follows_a_merge_of_events(database, journey):
@@ -124,8 +125,8 @@ def test_it_follows_a_merge_of_events(database, journey):
             made,
             made.version,
             "wrote",
-            lambda one: edit.with_start(one, Start("event", "visited"), "once", 30),
+            lambda one: started_by(one, Start("event", "visited"), "once", 30),
         )
         by_key = {one.key: one for one in session.scalars(sa.select(EventKind))}
         dictionary.merge_kinds(session, IDA, by_key["visited"], by_key["ticket_bought"])
-        assert queries.draft(session, made).start.event == "ticket_bought"
+        assert queries.draft(session, made).starts[0].event == "ticket_bought"

@@ -236,7 +236,9 @@ def test_the_database_walks_as_the_judge_does(
         )
     )
     goal = Goal("visited", 20, control=data.draw(st.sampled_from((0, 40))))
-    itinerary = Itinerary(Start("event", "began"), drawn.steps, goal, "any", exits=rules)
+    itinerary = Itinerary(
+        (Start("event", "began", id="start"),), drawn.steps, goal, "any", exits=rules
+    )
     with clock.at(NOW), database.session() as session:
         # What the run before left.
         session.execute(sa.text("DELETE FROM events"))

@@ -47,7 +47,7 @@ def test_whoever_withdraws_while_they_are_moved_leaves_from_where_they_are(
         send = ready_send(session, NOW, {"in": [], "out": []})
         campaign = session.get_one(Campaign, send.campaign_id)
         waits = WaitStep("", Span(1, "day")), WaitStep("", Span(2, "day"))
-        itinerary = built(*waits, start=Start("event", "ticket_bought"))
+        itinerary = built(*waits, starts=(Start("event", "ticket_bought", id="start"),))
         journey = actions.create(session, IDA, NOW, campaign, "A journey")
         journey.sender_id = send.sender_id
         actions.write(session, IDA, NOW, journey, 1, "", lambda _: itinerary)
@@ -97,7 +97,7 @@ def test_four_workers_of_whom_some_die(database, job_context, keeper):
             SplitStep("", (Path("", percent=50), Path("", percent=50))),
             WaitStep("", Span(0, "minute")),
             MessageStep("", send.message_id),
-            start=Start("event", "ticket_bought"),
+            starts=(Start("event", "ticket_bought", id="start"),),
             goal=Goal("visited", 10),
         )
         journey = actions.create(session, IDA, NOW, campaign, "A journey")

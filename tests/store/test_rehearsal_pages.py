@@ -29,6 +29,7 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
+from tests.store.journeys import started_by
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.sending import segment
 from tests.store.web import sign_in
@@ -68,7 +69,7 @@ def written(database, ident, *steps, start=BOUGHT, **more):
         def built(itinerary):
             for step in steps:
                 itinerary = edit.add(itinerary, step)
-            itinerary = edit.with_start(itinerary, start, more.get("again", "once"), 30)
+            itinerary = started_by(itinerary, start, more.get("again", "once"), 30)
             return edit.with_goal(itinerary, more.get("goal"))
 
         assert message == 1
@@ -149,7 +150,7 @@ def test_whoever_comes_again_is_refused_as_long_as_the_journey_remembers(databas
         itinerary = queries.draft(session, journey)
 
         def oftener(_):
-            return edit.with_start(itinerary, itinerary.start, "after", 1)
+            return edit.with_again(itinerary, "after", 1)
 
         actions.write(session, IDA, NOW, journey, journey.version, "wrote", oftener)
     often = rehearsed(database, world, Asked(14)).found.entered
@@ -263,7 +264,7 @@ def test_a_journey_that_nothing_starts_can_be_rehearsed_with_people_of_ones_choi
     web, database, world
 ):
     assert "There is no step yet." in web.get(f"/journeys/{world}/rehearsal").text
-    written(database, world, *WELCOME, start=Start())
+    written(database, world, *WELCOME, start=None)
     assert "Choose who comes in" in web.get(f"/journeys/{world}/rehearsal").text
     with database.session() as session:
         made = segment(session, [dict(EVERYONE.lines[0])]).id

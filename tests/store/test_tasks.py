@@ -18,7 +18,7 @@ from meadowrun.tasks.actions import set_away
 from meadowrun.tasks.models import ColleagueTask
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.store.journeys import advance
+from tests.store.journeys import advance, started_by
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.web import sign_in
 
@@ -54,7 +54,7 @@ def running(database, world, *steps):
         made = actions.create(session, IDA, NOW, campaign, "Calls")
 
         def built(itinerary):
-            itinerary = edit.with_start(itinerary, Start("event", "visited"), "any", 30)
+            itinerary = started_by(itinerary, Start("event", "visited"), "any", 30)
             for step in steps:
                 itinerary = edit.add(itinerary, step)
             return itinerary

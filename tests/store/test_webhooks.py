@@ -23,7 +23,7 @@ from meadowrun.journeys.models import JourneyCall
 from meadowrun.people.wholly import erase, everything
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.store.journeys import advance
+from tests.store.journeys import advance, started_by
 from tests.store.people import IDA, kinds, many, ready_send
 
 MINUTE = dt.timedelta(minutes=1)
@@ -92,7 +92,7 @@ def running(database, world, inside, *steps):
         made = actions.create(session, IDA, NOW, session.get_one(Campaign, world), "Told")
 
         def built(itinerary):
-            itinerary = edit.with_start(itinerary, Start("event", "visited"), "any", 30)
+            itinerary = started_by(itinerary, Start("event", "visited"), "any", 30)
             for step in steps:
                 itinerary = edit.add(itinerary, step)
             return itinerary

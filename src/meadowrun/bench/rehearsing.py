@@ -151,7 +151,8 @@ def wakes(world: World) -> Iterator[Measurement]:
 
 def _run_many(world: World, now: dt.datetime) -> None:
     """Journeys that an event starts."""
-    itinerary = Itinerary(Start("event", "bench_waited"), (WaitStep("s1", Span(1, "day")),))
+    start = Start("event", "bench_waited", id="start")
+    itinerary = Itinerary((start,), (WaitStep("s1", Span(1, "day")),))
     with world.database.session() as session:
         run_many(session, itinerary, JOURNEYS, now)
         actions.note_heard(session)

@@ -37,7 +37,7 @@ RETURNING e.id
 
 def _begun(session: orm.Session, now: dt.datetime) -> list[int]:
     """Journeys that run: two waits of no time, a random split, and a long wait."""
-    itinerary = Itinerary(start=Start("event", "bench"))
+    itinerary = Itinerary(starts=(Start("event", "bench", id="start"),))
     halves = (Path("", percent=50), Path("", percent=50))
     for step in (
         WaitStep("", Span(0, "minute")),

@@ -14,7 +14,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit, typed
-from meadowrun.core.journeys.steps import Goal, Itinerary, Parting, Start, Who
+from meadowrun.core.journeys.steps import Goal, Itinerary, Parting
 from meadowrun.core.journeys.words import Names
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.jobs import once
@@ -35,7 +35,8 @@ class Written:
     name: str
     #: days since it was started
     days: int
-    start: Start
+    #: what brings people in, as it is typed
+    starts: tuple[str, ...]
     #: an event and within how many days
     goal: tuple[str, int]
     #: steps as they are typed; one that begins with a letter and a bracket goes into that path of
@@ -44,8 +45,6 @@ class Written:
     #: what takes people out, as it is typed
     exits: tuple[str, ...] = ()
     again_days: int = 90
-    #: the segment of those whom its start is about
-    segment: str = ""
     #: so many of a hundred are its control group
     control: int = 0
 
@@ -55,7 +54,7 @@ JOURNEYS = (
         "Sky diary",
         "First two weeks",
         18,
-        Start("event", "membership_started"),
+        ("started a membership",),
         ("visited", 30),
         (
             "email Your first night",
@@ -71,7 +70,7 @@ JOURNEYS = (
         "After your visit",
         "After a visit",
         5,
-        Start("event", "visited"),
+        ("visited the dome",),
         ("ticket_bought", 21),
         (
             "wait 1 day until 17:00",
@@ -85,7 +84,7 @@ JOURNEYS = (
         "Renewals, winter",
         "A month before renewal",
         16,
-        Start("date", date="renewal_date", before=30, at=9 * 60 + 30),
+        ("30 days before renewal date at 9:30",),
         ("membership_renewed", 45),
         (
             "email Another year of stars",
@@ -102,7 +101,7 @@ JOURNEYS = (
         "Leonid nights",
         "Looked, did not buy",
         6,
-        Start("turns"),
+        ("becomes one in Looked at tickets, did not buy",),
         ("ticket_bought", 7),
         (
             "wait 2 hours",
@@ -112,14 +111,13 @@ JOURNEYS = (
         ),
         ("bought a ticket",),
         again_days=14,
-        segment="Looked at tickets, did not buy",
         control=20,
     ),
     Written(
         "Renewals, winter",
         "Lapsed members",
         21,
-        Start("event", "membership_lapsed"),
+        ("let a membership lapse",),
         ("membership_renewed", 60),
         (
             "wait 5 days until 10:00",
@@ -134,7 +132,7 @@ JOURNEYS = (
         "Autumn lectures",
         "After a lecture",
         12,
-        Start("event", "lecture_attended"),
+        ("came to a lecture",),
         ("lecture_booked", 40),
         (
             "wait 1 day until 11:00",
@@ -149,7 +147,7 @@ JOURNEYS = (
         "Autumn lectures",
         "Schools before the agreement ends",
         20,
-        Start("date", date="company.agreement_ends", before=60, at=8 * 60 + 30),
+        ("60 days before agreement ends at 8:30, only if in School contacts",),
         ("task_done", 30),
         (
             "call for Will: agree the visits of next year, in 5 days",
@@ -157,13 +155,12 @@ JOURNEYS = (
             "b) appointment for Hetty: visit the school, in 10 days",
         ),
         again_days=300,
-        segment="School contacts",
     ),
     Written(
         "Sky diary",
-        "Thanks to donors",
+        "Thanks to donors and buyers",
         14,
-        Start("event", "donated"),
+        ("donated", "ordered from the shop"),
         ("donated", 90),
         (
             "email Thank you for coming",
@@ -184,14 +181,14 @@ def begin(session: orm.Session, now: dt.datetime, number: int) -> None:
     names = queries.names(session)
     of = session.scalars(sa.select(Campaign).where(Campaign.name == written.campaign)).one()
     made = actions.create(session, IDA, now, of, written.name)
-    who = Who(next((key for key, name in names.segments.items() if name == written.segment), 0))
     event, days = written.goal
     itinerary = Itinerary(
-        start=dataclasses.replace(written.start, who=who),
         goal=Goal(event, days, control=written.control),
         again="after",
         again_days=written.again_days,
     )
+    for start in written.starts:
+        itinerary = edit.add_start(itinerary, typed.read_start(start, names)[0][0])
     for line in written.lines:
         itinerary = _with(itinerary, line, names)
     for rule in written.exits:

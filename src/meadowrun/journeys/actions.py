@@ -25,7 +25,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
 )
-from meadowrun.core.journeys.words import start_words
+from meadowrun.core.journeys.words import starts_words
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.core.wording import count_of, free_name
@@ -318,8 +318,10 @@ def start(
         _carry_over(session, found, before, itinerary, now, places)
     _written(session, found, now)
     note_heard(session)
-    if first_time and itinerary.start.how == "everyone":
-        jobs.enqueue(session, "journeys.begin", journey_id=found.id)
+    known = {one.id for one in before.starts} if before else set()
+    for one in itinerary.starts:
+        if one.how == "everyone" and one.id not in known:
+            jobs.enqueue(session, "journeys.begin", journey_id=found.id, start=one.id)
     jobs.enqueue(session, "journeys.sweep")
     did = "started" if first_time else "made an edition of"
     audit.record(session, actor, now, did, "journey", found.id, found.name, edition=found.edition)
@@ -369,7 +371,7 @@ def note_heard(session: orm.Session) -> None:
         itinerary = queries.walked(session, found)
         if itinerary is None:
             continue
-        wanted |= {itinerary.start.event, *(rule.event for rule in itinerary.exits)}
+        wanted |= itinerary.starting_events() | {rule.event for rule in itinerary.exits}
         if itinerary.goal:
             wanted.add(itinerary.goal.event)
         for step, _, _ in itinerary.walk():
@@ -490,7 +492,7 @@ def why_not_in(session: orm.Session, found: Journey, who: Contact, now: dt.datet
         return Wording("they were in it before, and come in again after %(days)s", days=days)
     names = queries.names(session)
     return Wording(
-        "it did not happen since it runs: %(start)s", start=start_words(itinerary, names)
+        "it did not happen since it runs: %(start)s", start=starts_words(itinerary, names)
     )
 
 

@@ -69,7 +69,10 @@ def _use(session: orm.Session, found: Journey, itinerary: Itinerary, names: Name
         hours = Hours.of(found.hours)
         if hours.begins < hours.ends:
             within = hours.begins // 60, -(-hours.ends // 60)
-    return Use(campaign.facts, details_said(itinerary, names), within)
+    said = details_said(itinerary, names)
+    # What only some of its starts say is missing to whoever comes in by another.
+    details = set.intersection(*said) if said else set()
+    return Use(campaign.facts, details, within)
 
 
 def _of_messages(step: MessageStep, stops: dict[int, list[Check]], names: Names) -> Iterator[Check]:

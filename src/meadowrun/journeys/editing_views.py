@@ -326,27 +326,50 @@ def _minutes(clock: str) -> int | None:
 @pages.post("/starts")
 @needs("author")
 def starts(ident: int) -> Answer:
-    """Sets what brings people in, and how often one person can be in it."""
+    """Adds something that brings people in, as it was typed or chosen, changes it, or takes it
+    away."""
     journey, form = queries.journey(db(), ident), flask.request.form
+    if gone := form.get("remove", ""):
+        said = Wording("took a start away")
+        return _write(journey, said, lambda before: edit.remove_start(before, gone), "start")
+    if "text" in form:
+        return _typed_start(journey, form.get("text", "").strip())
+    which = form.get("start", "")
 
     def change(itinerary: Itinerary) -> Itinerary:
-        start = _start(itinerary.start)
-        again = form.get("again", "once")
-        days = integer(form.get("again_days") or "90", "again_days")
-        return edit.checked(
-            edit.with_start(itinerary, start, again if again in AGAIN else "once", days)
+        before = next((one for one in itinerary.starts if one.id == which), None)
+        start = _start(before.who if before else Who())
+        return (
+            edit.set_start(itinerary, which, start) if which else edit.add_start(itinerary, start)
         )
 
-    return _write(journey, Wording("changed what starts it"), change, "start")
+    return _write(journey, Wording("changed what starts it"), change, which or "start")
 
 
-def _start(before: Start) -> Start:
-    """What a form says of what brings people in. Raises ItineraryError."""
+def _typed_start(journey: Journey, text: str) -> Answer:
+    """Adds what brings people in, as it was typed."""
+    found = typed.read_start(text, queries.names(db()))
+    if not found:
+        problem = Wording(
+            "“%(text)s” is nothing that brings people in. Write what they do, like “bought a "
+            "ticket”, when it is, like “7 days before renewal date”, or what becomes true of them, "
+            "like “becomes membership is student”.",
+            text=text,
+        )
+        return drawn(journey, text, problem, "starts"), 422
+    start, unused = found[0]
+    _say_unused(unused)
+    said = Wording("added a start")
+    return _write(journey, said, lambda before: edit.add_start(before, start), "start")
+
+
+def _start(before: Who) -> Start:
+    """What a form says of what brings people in; `before` is who it was. Raises ItineraryError."""
     form = flask.request.form
-    how, _, which = form.get("start", "").partition(":")
+    how, _, which = form.get("what", "").partition(":")
     if how not in STARTS:
-        return Start()
-    who = _who(before.who)
+        raise ItineraryError(Wording("Choose what brings people in."), "what")
+    who = _who(before)
     if how in ("everyone", "turns", "turns_not") and not who:
         raise ItineraryError(Wording("Say who they are: choose a segment, or write it."), "who")
     days = integer(form.get("days") or "0", "days")
@@ -358,8 +381,22 @@ def _start(before: Start) -> Start:
         -days if form.get("side") == "after" else days,
         _minutes(form.get("at", "").strip()) or 9 * 60,
         bool(form.get("yearly")),
-        form.get("subject", "")[:100] if how == "event" else "",
     )
+
+
+@pages.post("/again")
+@needs("author")
+def again(ident: int) -> Answer:
+    """Sets how often one person can be in it, and whether several times at once."""
+    journey, form = queries.journey(db(), ident), flask.request.form
+
+    def change(itinerary: Itinerary) -> Itinerary:
+        how = form.get("again", "once")
+        days = integer(form.get("again_days") or "90", "again_days")
+        subject = form.get("subject", "")[:100]
+        return edit.with_again(itinerary, how if how in AGAIN else "once", days, subject)
+
+    return _write(journey, Wording("changed how often people come in"), change, "start")
 
 
 @pages.post("/exits")

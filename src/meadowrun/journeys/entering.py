@@ -35,14 +35,14 @@ WITH given AS (
     SELECT row_number() OVER (PARTITION BY v.contact, v.subject ORDER BY v.at) AS place, v.*
     FROM jsonb_to_recordset(CAST(:rows AS jsonb))
         AS v(contact bigint, at timestamptz, details jsonb, refused text, subject text,
-            control boolean)),
+            control boolean, start text)),
 before AS (
     SELECT e.contact_id, e.subject, max(e.began_at) AS last,
         bool_or(e.state = 'inside') AS inside
     FROM journey_entries e WHERE e.journey_id = :journey
     AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1, 2),
 judged AS (
-    SELECT g.place, g.contact, g.at, g.details, g.subject, g.control, CASE
+    SELECT g.place, g.contact, g.at, g.details, g.subject, g.control, g.start, CASE
         WHEN g.refused IS NOT NULL THEN g.refused
         WHEN g.place > 1 THEN 'twice'
         WHEN abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
@@ -55,8 +55,8 @@ judged AS (
     LEFT JOIN contacts c ON c.id = g.contact),
 entered AS (
     INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
-        details, subject, control)
-    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control
+        details, subject, control, start)
+    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control, start
     FROM judged WHERE refused IS NULL
     ORDER BY at, contact
     ON CONFLICT (journey_id, contact_id, subject) WHERE state = 'inside' DO NOTHING
@@ -142,9 +142,10 @@ def enter(
     starts: Sequence[Happened],
     because: str,
     among: Collection[int] | None = None,
+    by: str = "",
 ) -> int:
     """Brings people in, as far as the journey lets them; says how many. Where `among` is given,
-    only those are taken in."""
+    only those are taken in; `by` is the start that brings them in."""
     if not starts or walk.first == END:
         return 0
     goal = walk.itinerary.goal
@@ -156,7 +157,8 @@ def enter(
             "details": one.details,
             "control": in_control(one.contact_id, compared, walk.journey.salt),
             "refused": _refused(one, among),
-            "subject": one.subject(walk.itinerary.start.subject),
+            "subject": one.subject(walk.itinerary.subject),
+            "start": by,
         }
         for one in starts
     ]
@@ -191,7 +193,7 @@ def leave(
             {
                 "contact": one.contact_id,
                 "at": one.at.isoformat(),
-                "subject": one.subject(walk.itinerary.start.subject),
+                "subject": one.subject(walk.itinerary.subject),
             }
             for one in happened.get(rule.event, ())
         ]
@@ -219,7 +221,7 @@ def reach_goal(
         {
             "contact": one.contact_id,
             "at": one.at.isoformat(),
-            "subject": one.subject(walk.itinerary.start.subject),
+            "subject": one.subject(walk.itinerary.subject),
         }
         for one in happened
     ]

@@ -15,7 +15,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks
 from meadowrun.core.journeys.engine import on_clock
 from meadowrun.core.journeys.imagined import Starts
-from meadowrun.core.journeys.steps import Itinerary, Who
+from meadowrun.core.journeys.steps import Itinerary, Start, Who
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of, number
 from meadowrun.journeys.membership import days_of, everybody, members
@@ -51,7 +51,8 @@ class Coming:
     words: str
     #: starts of the past, where an event starts it: contact and moment, in order
     happened: list[tuple[int, dt.datetime]]
-    by_event: bool = False
+    #: the kind of event that brings them in, by its key; empty: nothing that happens
+    event: str = ""
     #: minutes until somebody can come in again, and since when anybody could
     gap: float = 10.0
     since: dt.datetime | None = None
@@ -67,7 +68,7 @@ class Coming:
     ) -> tuple[Starts, int]:
         """Everybody who comes in, in so many plays."""
         now = clocks.minutes(moment.now)
-        if not self.by_event:
+        if not self.event:
             pairs = [(place, clocks.minutes(at)) for place, at in self.dated]
             if not self.dated:
                 pairs = [(place, now) for place in range(len(self.contacts))]
@@ -139,7 +140,7 @@ class Coming:
     def pasts(self, moment: Moment, days: int, most: int) -> list[tuple[int, dt.datetime]]:
         """Starts of the past whose time after is known, a few of them, spread evenly; of people who
         come in otherwise they themselves, so many days ago."""
-        if not self.by_event:
+        if not self.event:
             since = moment.now - dt.timedelta(days=days)
             return [(contact, since) for contact in self.contacts]
         known = [one for one in self.happened if one[1] < moment.now - dt.timedelta(days=days)]
@@ -149,7 +150,7 @@ class Coming:
 
     def pasts_words(self, count: int) -> str:
         """Of whom it is known what they did, in words."""
-        if self.by_event:
+        if self.event:
             return count_of(count, "such start")
         return Wording("what these %(n)s did before", n=number(count))
 
@@ -163,19 +164,20 @@ def _plays(starts: float) -> int:
     return int(np.clip(MOST_STARTS // max(starts, 1), LEAST_PLAYS, MOST_PLAYS))
 
 
-def coming(moment: Moment, journey: Journey, itinerary: Itinerary, who: Who, days: int) -> Coming:
+def coming(moment: Moment, journey: Journey, itinerary: Itinerary, asked: "Asked") -> Coming:
     """Who comes in within the imagined days: certain people at once where they are given, else as
-    the journey starts. Raises Invalid."""
-    start = itinerary.start
-    if who:
-        return _at_once(moment, who)
+    one of its starts says. Raises Invalid."""
+    if asked.who:
+        return _at_once(moment, asked.who)
+    found = [one for one in itinerary.starts if asked.start in ("", one.id)]
+    if not found:
+        raise Invalid("Choose who comes in: nothing starts this journey yet.")
+    start = found[0]
     if start.how == "event":
-        return _by_event(moment, journey, itinerary)
+        return _by_event(moment, journey, itinerary, start)
     if start.how == "date":
-        return _by_date(moment, itinerary, days)
-    if start.how in ("everyone", "turns", "turns_not"):
-        return _at_once(moment, start.who)
-    raise Invalid("Choose who comes in: nothing starts this journey yet.")
+        return _by_date(moment, start, asked.days)
+    return _at_once(moment, start.who)
 
 
 def _at_once(moment: Moment, who: Who) -> Coming:
@@ -194,8 +196,7 @@ def _some(contacts: list[int]) -> tuple[list[int], float]:
     return some, len(contacts) / len(some)
 
 
-def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary) -> Coming:
-    start = itinerary.start
+def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary, start: Start) -> Coming:
     values = {
         "kind": start.event,
         "since": moment.now - dt.timedelta(days=_BACK),
@@ -219,8 +220,8 @@ def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary) -> Coming:
         weight,
         said,
         happened,
-        True,
-        _TWICE if start.subject else _GAPS.get(itinerary.again, itinerary.again_days * DAY),
+        start.event,
+        _TWICE if itinerary.subject else _GAPS.get(itinerary.again, itinerary.again_days * DAY),
         journey.started_at,
     )
 
@@ -229,9 +230,8 @@ def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary) -> Coming:
 _GAPS = {"once": NEVER, "any": _TWICE}
 
 
-def _by_date(moment: Moment, itinerary: Itinerary, days: int) -> Coming:
+def _by_date(moment: Moment, start: Start, days: int) -> Coming:
     """Whoever has such a date on one of the coming days, by the organisation's calendar."""
-    start = itinerary.start
     line = {
         "id": "date",
         "kind": "field",

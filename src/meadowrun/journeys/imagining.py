@@ -107,6 +107,8 @@ class Asked:
     days: int = 28
     #: certain people who all come in at once; none: as the journey starts
     who: Who = Who()
+    #: by which of its starts people come in, by its id; empty: by the first
+    start: str = ""
     #: path of a wait for something → the share of people, from 0 to 1, who do it
     shares: Mapping[str, float] = dataclasses.field(default_factory=dict)
     seed: int = 1
@@ -137,7 +139,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     began = time.monotonic()
     itinerary = itinerary.on()
     messages = _messages(moment, itinerary)
-    coming = imagined_starts.coming(moment, journey, itinerary, asked.who, asked.days)
+    coming = imagined_starts.coming(moment, journey, itinerary, asked)
     names = _zones_of(moment, coming.contacts)
     zones = [zone_of(name) or moment.zone for name in names.values()]
     known = {str(zone): zone for zone in [moment.zone, *zones]}
@@ -152,7 +154,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     # Whoever comes in by themselves does as they did; else as somebody did after such a start.
     past = (
         starts.person
-        if number_of_pasts == len(coming.contacts) and not coming.by_event
+        if number_of_pasts == len(coming.contacts) and not coming.event
         else draw.integers(max(number_of_pasts, 1), size=len(starts.at))
     )
     world = World(
@@ -431,13 +433,13 @@ def _said(
         if isinstance(step, BranchStep)
         for path in step.paths
     )
-    if not asks or not coming.by_event or not starts:
+    if not asks or not coming.event or not starts:
         return []
     rows = [
         {"place": place, "contact": contact, "since": at.isoformat()}
         for place, (contact, at) in enumerate(starts)
     ]
-    values = {"pasts": orjson.dumps(rows).decode(), "kind": itinerary.start.event}
+    values = {"pasts": orjson.dumps(rows).decode(), "kind": coming.event}
     found: list[dict[str, Any] | None] = [None] * len(starts)
     for place, details in moment.session.execute(sa.text(_SAID), values):
         found[place] = details

@@ -12,7 +12,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
 from meadowrun.base.jobs import context
 from meadowrun.core.journeys.steps import MessageStep
-from meadowrun.journeys import calling, entering, moving, sending, watching
+from meadowrun.journeys import calling, entering, moving, queries, sending, watching
 from meadowrun.journeys.calling import RESTS
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
@@ -83,7 +83,7 @@ def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> 
     heard_by = sa.select(Journey).where(Journey.state.in_((*MOVES, "paused")))
     for journey in session.scalars(heard_by):
         walk = Walk.of(session, journey)
-        if journey.state == "running" and walk.itinerary.start.how == "event":
+        if journey.state == "running":
             _started(Moment(session, dictionary(session), now, zone), walk, by_key)
         if walk.itinerary.goal:
             happened = by_key.get(walk.itinerary.goal.event, ())
@@ -96,17 +96,20 @@ def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> 
 
 
 def _started(moment: Moment, walk: Walk, by_key: dict[str, list[Happened]]) -> None:
-    """Brings in those to whom what starts a journey happened since it runs."""
-    start, began = walk.itinerary.start, walk.journey.started_at
-    starts = [one for one in by_key.get(start.event, ()) if began is not None and one.at >= began]
-    if not starts:
-        return
-    try:
-        among = watching.let_in(moment, start.who, [one.contact_id for one in starts])
-    except Invalid as problem:
-        # Nobody is lost over it: it is said, and who came meanwhile is counted.
-        walk.journey.problem, among = str(problem), set()
-    entering.enter(moment.session, walk, starts, "start", among)
+    """Brings in those to whom something happened that starts a journey, since it runs."""
+    for start in walk.itinerary.starts:
+        happened = by_key.get(start.event, ()) if start.how == "event" else ()
+        if not happened:
+            continue
+        began = queries.start_since(moment.session, walk.journey, start.id)
+        starts = [one for one in happened if one.at >= began]
+        among: set[int] | None = set()
+        try:
+            among = watching.let_in(moment, start.who, [one.contact_id for one in starts])
+        except Invalid as problem:
+            # Nobody is lost over it: it is said, and who came meanwhile is counted.
+            walk.journey.problem = str(problem)
+        entering.enter(moment.session, walk, starts, "start", among, start.id)
 
 
 def _go_on(session: orm.Session, now: dt.datetime) -> int:
@@ -179,8 +182,8 @@ def call() -> None:
 
 
 @jobs.task("journeys.begin", "waited")
-def begin(journey_id: int) -> None:
-    """Brings in who is in the segment that a journey starts with."""
+def begin(journey_id: int, start: str) -> None:
+    """Brings in all those with whom a start of a journey begins."""
     with context().database.session() as session:
         now = clock.now(session)
         journey = session.get_one(Journey, journey_id, with_for_update=True)
@@ -189,8 +192,11 @@ def begin(journey_id: int) -> None:
         walk = Walk.of(session, journey)
         zone = zoneinfo.ZoneInfo(context().settings.timezone)
         moment = Moment(session, dictionary(session), now, zone)
-        people = members(moment, walk.itinerary.start.who)
-        starts = [Happened(contact, None, now, None, now) for contact in people]
-        for place in range(0, len(starts), MOST_HEARD):
-            entering.enter(session, walk, starts[place : place + MOST_HEARD], "start")
+        asked = [one for one in walk.itinerary.starts if one.id == start]
+        for one in asked:
+            people = members(moment, one.who)
+            starts = [Happened(contact, None, now, None, now) for contact in people]
+            for place in range(0, len(starts), MOST_HEARD):
+                some = starts[place : place + MOST_HEARD]
+                entering.enter(session, walk, some, "start", by=one.id)
         jobs.enqueue(session, "journeys.sweep")

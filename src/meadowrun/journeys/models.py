@@ -154,6 +154,8 @@ class JourneyEntry(Base):
     goal_at: orm.Mapped[dt.datetime | None]
     #: what this time is about, by the detail that tells times apart; empty: the person alone
     subject: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: which of its starts brought them in; empty: by hand, or from another journey
+    start: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: what the event said that brought them in
     details: orm.Mapped[dict[str, Any] | None]
     __table_args__ = (
@@ -198,19 +200,32 @@ class JourneyMove(Base):
 
 
 class JourneyWatch(Base):
-    """What a journey saw when it last looked whom something is true of."""
+    """When a journey was last looked at for what no event tells."""
 
     __tablename__ = "journey_watches"
     journey_id: orm.Mapped[int] = orm.mapped_column(
         sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
     )
+    looked_at: orm.Mapped[dt.datetime]
+    #: how long that look took
+    seconds: orm.Mapped[float]
+    #: why people could not be asked then; empty: they could
+    problem: orm.Mapped[str] = orm.mapped_column(server_default="")
+
+
+class JourneySeen(Base):
+    """Of whom what a start asks was true when it was last looked at."""
+
+    __tablename__ = "journey_seen"
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
+    )
+    #: the id of the start
+    start: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     #: what was asked
     stamp: orm.Mapped[str]
     #: of whom it was true: a set of numbers, as Roaring writes it
     members: orm.Mapped[bytes]
-    looked_at: orm.Mapped[dt.datetime]
-    #: how long that look took
-    seconds: orm.Mapped[float]
 
 
 class JourneyDay(Base):
@@ -220,6 +235,8 @@ class JourneyDay(Base):
     journey_id: orm.Mapped[int] = orm.mapped_column(
         sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
     )
+    #: the id of the start
+    start: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     #: the name of a time zone; empty: the organisation's
     zone: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     day: orm.Mapped[dt.date]

@@ -226,7 +226,7 @@ def _do(
     elif isinstance(step, WaitStep):
         _wait(session, flat, step, people, now, zone)
     elif isinstance(step, WaitForStep):
-        _wait_for(session, flat, step, people, now, walk.itinerary.start.subject)
+        _wait_for(session, flat, step, people, now, walk.itinerary.subject)
     elif isinstance(step, BranchStep):
         _branch(session, flat, step, people, now, zone)
     elif isinstance(step, SplitStep):

@@ -70,7 +70,7 @@ def of_segment(session: orm.Session, segment_id: int) -> list[Journey]:
 
 def segments_of(itinerary: Itinerary) -> set[int]:
     """The saved segments that an itinerary speaks of."""
-    asked = [itinerary.start.who, *(rule.who for rule in itinerary.exits)]
+    asked = [one.who for one in itinerary.starts] + [one.who for one in itinerary.exits]
     for step, _, _ in itinerary.walk():
         if isinstance(step, BranchStep):
             asked += [path.who for path in step.paths]
@@ -96,6 +96,20 @@ def walked(session: orm.Session, found: Journey) -> Itinerary | None:
     if found.edition is None:
         return None
     return from_json(session.get_one(JourneyEdition, (found.id, found.edition)).itinerary)
+
+
+#: Since when a start brings people in: since the first edition that has it.
+_START_SINCE = """
+SELECT min(at) FROM journey_editions WHERE journey_id = :journey AND jsonb_path_exists(
+    itinerary, '$.starts[*] ? (@.id == $id)', jsonb_build_object('id', CAST(:start AS text)))
+"""
+
+
+def start_since(session: orm.Session, found: Journey, start: str) -> dt.datetime:
+    """Since when a start of a journey that was started brings people in."""
+    values = {"journey": found.id, "start": start}
+    since: dt.datetime = session.execute(sa.text(_START_SINCE), values).scalar_one()
+    return since
 
 
 def names(session: orm.Session) -> Names:
@@ -134,6 +148,8 @@ _STAND = """
 SELECT state, because, count(*) AS people, count(goal_at) AS reached FROM journey_entries
 WHERE journey_id = :id GROUP BY 1, 2
 """
+#: People by what brought them in: start, how many.
+_CAME = "SELECT start, count(*) FROM journey_entries WHERE journey_id = :id GROUP BY 1"
 #: People who are on each step now: step, how many, the one who came first.
 _HERE = """
 SELECT step, count(*) AS people, min(arrived_at) AS first FROM journey_entries
@@ -214,6 +230,8 @@ class Numbers:
     #: step → how many tasks it gave, and how many of these are done
     tasks: dict[str, tuple[int, int]]
     refused: dict[str, int]
+    #: which of its starts → how many came in by it; empty key: by hand, or from another journey
+    came: dict[str, int]
 
     def passed(self, step: str) -> int:
         """How many came to a step: those on it, and those who went on."""
@@ -258,6 +276,7 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
         },
         {step: (given, done) for step, given, done in session.execute(sa.text(_TASKS), values)},
         {row.because: row.times for row in session.scalars(refusals)},
+        dict(session.execute(sa.text(_CAME), values).tuples().all()),
     )
 
 

@@ -17,7 +17,7 @@ from meadowrun.core.journeys.clocks import DAY
 from meadowrun.core.journeys.drawing import Flow, Mark
 from meadowrun.core.journeys.imagined import Passed, Range
 from meadowrun.core.journeys.steps import Itinerary, Parting, WaitForStep, Who, numbered
-from meadowrun.core.journeys.words import Names, exit_words, line, path_line
+from meadowrun.core.journeys.words import Names, exit_words, line, path_line, start_words
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import number
 from meadowrun.journeys import page, queries
@@ -63,6 +63,7 @@ def show(ident: int) -> Answer:
         segments=sorted(names.segments.items(), key=lambda one: one[1].lower()),
         days=DAYS,
         itinerary=itinerary,
+        starts=[(one.id, start_words(one, names)) for one in itinerary.starts],
         rows=[
             row
             for row in page.rows(itinerary, names, None, [], lambda message: None)
@@ -79,7 +80,9 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
     if days not in DAYS:
         raise Invalid("Choose for how many days.", "days")
     text = args.get("who", "").strip()
-    who = Who(integer(args.get("segment") or "0", "segment"))
+    chosen = args.get("segment", "")
+    start = chosen if any(one.id == chosen for one in itinerary.starts) else ""
+    who = Who() if start else Who(integer(chosen or "0", "segment"))
     if text:
         found = typed.who_of(text, names)
         if not found or found[0][1]:
@@ -100,7 +103,7 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
                     if not 0 <= share <= 100:
                         raise Invalid("Give shares from 0 to 100 percent.", f"share-{path.id}")
                     shares[path.id] = share / 100
-    return Asked(days, who, shares)
+    return Asked(days, who, start, shares)
 
 
 def _told(itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int) -> dict[str, Any]:

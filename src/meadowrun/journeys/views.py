@@ -7,13 +7,14 @@ import flask
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.audience.fields import DetailSpec
 from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, rule_words
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import Itinerary, Parting, numbered
+from meadowrun.core.journeys.steps import Itinerary, Parting, Who, numbered
 from meadowrun.core.journeys.words import (
     WITHDREW,
     Names,
@@ -71,7 +72,7 @@ ENDS = {
 }
 #: Why somebody went on, in words.
 WHY = {
-    "start": Wording("came in"),
+    "start": Wording("something brought them in"),
     "by_hand": Wording("brought in by hand"),
     "jumped_in": Wording("came over from another journey"),
     "time": Wording("the time was up"),
@@ -152,7 +153,9 @@ def drawn(
         compared=queries.compared(db(), journey.id) if found and itinerary.goal else None,
         curve=curve(goals[""], itinerary.goal.days) if goals.get("") and itinerary.goal else "",
         map=draw(itinerary, names, found, chosen),
-        start=start_words(itinerary, names),
+        start_words=lambda one: start_words(one, names),
+        details=_details(itinerary, names),
+        nobody=Who(),
         withdrew=WITHDREW,
         exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
         who_words=lambda who: who_words(who, names) if who.lines else "",
@@ -206,6 +209,13 @@ def _of_line(findings: list[Check]) -> dict[str, list[str]]:
     for one in findings:
         found.setdefault(one.line, []).append(one.text)
     return found
+
+
+def _details(itinerary: Itinerary, names: Names) -> list[DetailSpec]:
+    """What the events say that start it, each once."""
+    kinds = [names.words.event(key) for key in sorted(itinerary.starting_events())]
+    said = {one.key: one for kind in kinds if kind for one in kind.details}
+    return list(said.values())
 
 
 def _ends(itinerary: Itinerary) -> Callable[[str], str]:
@@ -347,6 +357,9 @@ def _way(entry: JourneyEntry | None, itinerary: Itinerary) -> list[dict[str, obj
         for path in step.paths
     }
     because |= {rule.id: exit_words(rule, names) for rule in itinerary.exits}
+    began = {one.id: start_words(one, names) for one in itinerary.starts}
+    if entry.start in began:
+        because["start"] = began[entry.start]
     found = []
     for move in queries.moves(db(), entry.id):
         words = said.get(move.to_step)

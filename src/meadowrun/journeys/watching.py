@@ -27,8 +27,9 @@ from meadowrun.journeys import entering
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.membership import chosen, definition_of, everybody, members
-from meadowrun.journeys.models import MOVES, Journey, JourneyDay, JourneyWatch
+from meadowrun.journeys.models import MOVES, Journey, JourneyDay, JourneySeen, JourneyWatch
 from meadowrun.journeys.moving import Move, Walk
+from meadowrun.journeys.queries import start_since
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.compile import Compiler
@@ -45,8 +46,10 @@ LEFT JOIN journey_watches w ON w.journey_id = j.id
 WHERE j.state = ANY(:states)
 AND (w.looked_at IS NULL OR w.looked_at + greatest(CAST(:often AS interval),
     w.seconds * :spared * interval '1 second') <= :now)
-AND (e.itinerary #>> '{start,how}' IN ('turns', 'turns_not', 'date') OR jsonb_path_exists(
-    e.itinerary, '$.exits[*] ? (@.who.segment > 0 || @.who.lines.size() > 0)'))
+AND (jsonb_path_exists(e.itinerary,
+        '$.starts[*] ? (@.how == "turns" || @.how == "turns_not" || @.how == "date")')
+    OR jsonb_path_exists(
+        e.itinerary, '$.exits[*] ? (@.who.segment > 0 || @.who.lines.size() > 0)'))
 ORDER BY j.id
 """
 #: Those on a journey who are certain people now, locked: their entries. The people that are meant
@@ -66,24 +69,22 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
         walk = Walk.of(session, journey)
         watch = session.get(JourneyWatch, journey.id)
         if watch is None:
-            watch = JourneyWatch(
-                journey_id=journey.id, stamp="", members=b"", looked_at=now, seconds=0.0
-            )
+            watch = JourneyWatch(journey_id=journey.id, looked_at=now, seconds=0.0, problem="")
             session.add(watch)
         began = time.monotonic()
         moment = Moment(session, dictionary(session), now, zone)
-        failed_before = watch.stamp.removeprefix("!") if watch.stamp[:1] == "!" else None
-        try:
+        problems = []
+        for start in (*walk.itinerary.starts, None):
             # One that cannot be asked does not keep the others from going on.
-            with session.begin_nested():
-                moved += _looked_at(moment, walk, watch)
-            if failed_before is not None and journey.problem == failed_before:
-                journey.problem = ""
-        except Invalid as problem:
-            _failed(journey, watch, str(problem))
-        except (sa.exc.DataError, sa.exc.ProgrammingError) as fault:
-            log.error("fault", journey=journey.id, exception=str(fault))
-            _failed(journey, watch, str(_CANNOT))
+            count, problem = _tried(moment, walk, start)
+            moved += count
+            if problem:
+                problems.append(problem)
+        if problems:
+            journey.problem = problems[0]
+        elif watch.problem and journey.problem == watch.problem:
+            journey.problem = ""
+        watch.problem = problems[0] if problems else ""
         watch.looked_at, watch.seconds = now, time.monotonic() - began
         session.flush()
     return moved
@@ -93,35 +94,50 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
 _CANNOT = Wording("What this journey asks of people cannot be asked. Say it in another way.")
 
 
-def _failed(journey: Journey, watch: JourneyWatch, problem: str) -> None:
-    """Says why nobody could be asked, and remembers it until they can."""
-    journey.problem, watch.stamp = problem, f"!{problem}"
+def _tried(moment: Moment, walk: Walk, start: Start | None) -> tuple[int, str]:
+    """How many came in by a start, or left by what takes people out where there is none, and why
+    it could not be asked."""
+    try:
+        with moment.session.begin_nested():
+            return _looked_at(moment, walk, start), ""
+    except Invalid as problem:
+        said = str(problem)
+    except (sa.exc.DataError, sa.exc.ProgrammingError) as fault:
+        log.error("fault", journey=walk.journey.id, exception=str(fault))
+        said = str(_CANNOT)
+    if start is not None:
+        # Whoever turns while it cannot be asked is not known of.
+        moment.session.execute(
+            sa.delete(JourneySeen).where(
+                JourneySeen.journey_id == walk.journey.id, JourneySeen.start == start.id
+            )
+        )
+    return 0, said
 
 
-def _looked_at(moment: Moment, walk: Walk, watch: JourneyWatch) -> int:
-    start, running = walk.itinerary.start, walk.journey.state == "running"
-    moved = 0
+def _looked_at(moment: Moment, walk: Walk, start: Start | None) -> int:
+    running = walk.journey.state == "running"
+    if start is None:
+        return _leave(moment, walk) if walk.journey.state in MOVES else 0
     if start.how in ("turns", "turns_not"):
-        turned = _turned(moment, start, watch)
-        if running:
-            starts = [Happened(contact, None, moment.now, None, moment.now) for contact in turned]
-            moved += entering.enter(moment.session, walk, starts, "start")
-    elif start.how == "date" and running:
-        moved += _dates(moment, walk)
-    if walk.journey.state in MOVES:
-        moved += _leave(moment, walk)
-    return moved
+        turned = _turned(moment, walk.journey, start)
+        some = [Happened(contact, None, moment.now, None, moment.now) for contact in turned]
+        return entering.enter(moment.session, walk, some, "start", by=start.id) if running else 0
+    return _dates(moment, walk, start) if start.how == "date" and running else 0
 
 
-def _turned(moment: Moment, start: Start, watch: JourneyWatch) -> BitMap:
+def _turned(moment: Moment, journey: Journey, start: Start) -> BitMap:
     """Who became, or stopped being, one of those that are meant, since the last look. Where it is
     asked for the first time, or something else is asked, nobody did."""
     asked = definition_of(moment.session, moment.words, start.who)
-    # Whoever turned while it could not be asked is not known of.
     stamp = hashlib.sha256(orjson.dumps([start.how, d.dump(asked)])).hexdigest()
     now_in = everybody(moment, start.who)
-    before = BitMap.deserialize(watch.members) if watch.stamp == stamp else None
-    watch.stamp, watch.members = stamp, now_in.serialize()
+    seen = moment.session.get(JourneySeen, (journey.id, start.id))
+    before = BitMap.deserialize(seen.members) if seen and seen.stamp == stamp else None
+    if seen is None:
+        seen = JourneySeen(journey_id=journey.id, start=start.id)
+        moment.session.add(seen)
+    seen.stamp, seen.members = stamp, now_in.serialize()
     if before is None:
         return BitMap()
     return now_in - before if start.how == "turns" else before - now_in
@@ -151,27 +167,28 @@ class _Day:
     day: dt.date
 
 
-def _dates(moment: Moment, walk: Walk) -> int:
+def _dates(moment: Moment, walk: Walk, start: Start) -> int:
     """Brings in whose date has come, on each clock once for each day, at the hour that is set."""
-    start, journey, session = walk.itinerary.start, walk.journey, moment.session
-    assert journey.started_at is not None
-    known = {
-        row.zone: row
-        for row in session.scalars(sa.select(JourneyDay).where(JourneyDay.journey_id == journey.id))
-    }
+    journey, session = walk.journey, moment.session
+    asked = sa.select(JourneyDay).where(
+        JourneyDay.journey_id == journey.id, JourneyDay.start == start.id
+    )
+    known = {row.zone: row for row in session.scalars(asked)}
+    began = start_since(session, journey, start.id)
     named = [(name, zone_of(name)) for name in zones(session)]
     moved = 0
     for name, zone in [("", moment.zone), *((n, z) for n, z in named if z is not None)]:
         today = _day_of(moment.now, zone, start.at)
         mark = known.get(name)
         if mark is None:
-            # The first day that counts is that on which it was started, if the hour was to come.
-            before = _day_of(journey.started_at, zone, start.at)
-            mark = JourneyDay(journey_id=journey.id, zone=name, day=before)
+            # The first day that counts is that on which it began, if the hour was to come.
+            before = _day_of(began, zone, start.at)
+            mark = JourneyDay(journey_id=journey.id, start=start.id, zone=name, day=before)
             session.add(mark)
         while mark.day < today:
             mark.day += dt.timedelta(days=1)
-            moved += _on_day(moment, walk, _Day(name, zone, mark.day), [n for n, z in named if z])
+            on = _Day(name, zone, mark.day)
+            moved += _on_day(moment, walk, start, on, [n for n, z in named if z])
     session.flush()
     return moved
 
@@ -182,9 +199,9 @@ def _day_of(moment: dt.datetime, zone: zoneinfo.ZoneInfo, at: int) -> dt.date:
     return day if on_clock(day, at, zone) <= moment else day - dt.timedelta(days=1)
 
 
-def _on_day(moment: Moment, walk: Walk, on: _Day, named: list[str]) -> int:
+def _on_day(moment: Moment, walk: Walk, start: Start, on: _Day, named: list[str]) -> int:
     """Brings in whose date is on a day of one clock."""
-    start, session = walk.itinerary.start, moment.session
+    session = moment.session
     at = on_clock(on.day, start.at, on.zone)
     wanted = on_clock(on.day + dt.timedelta(days=start.before), 12 * 60, on.zone)
     op = "yearly_next" if start.yearly else "in_next"
@@ -202,7 +219,8 @@ def _on_day(moment: Moment, walk: Walk, on: _Day, named: list[str]) -> int:
     )
     contacts = chosen(session, compiler, f"{clock} AND ({predicate})")
     starts = [Happened(contact, None, at, None, moment.now) for contact in contacts]
-    return entering.enter(session, walk, starts, "start", let_in(moment, start.who, contacts))
+    among = let_in(moment, start.who, contacts)
+    return entering.enter(session, walk, starts, "start", among, start.id)
 
 
 def let_in(moment: Moment, who: Who, contacts: list[int]) -> set[int] | None:

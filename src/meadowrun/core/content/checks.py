@@ -247,7 +247,7 @@ def _unknown(
             return []
         if not about.details:
             return [must("No event says “%(name)s” where this is sent.", ident, slot, name=name)]
-        text = "The event because of which this is sent does not say “%(name)s”."
+        text = "What this is sent for does not always say “%(name)s”. Add a fallback."
         return [must(text, ident, slot, name=name)]
     if root == "fact":
         if about.facts is None or name in about.facts or fallback is not None:

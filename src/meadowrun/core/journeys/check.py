@@ -1,5 +1,6 @@
 """What an itinerary lacks before it can start, each finding by the step it is about."""
 
+import dataclasses
 from collections.abc import Collection, Iterator
 
 from meadowrun.core import values
@@ -16,6 +17,7 @@ from meadowrun.core.journeys.steps import (
     JumpStep,
     MessageStep,
     Parting,
+    Start,
     Step,
     TaskStep,
     WaitForStep,
@@ -50,17 +52,19 @@ def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) 
 
 
 def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
-    start = itinerary.start
-    if not start.how:
-        yield must("Nothing brings anybody in yet. Choose what starts it.", "", "start")
-    if start.event and start.event not in names.events:
-        yield must("The event that starts it is gone. Choose another.", "", "start")
-    if problem := who_problem(start.who, names):
-        yield Check(MUST, problem, "", "start")
-    if start.how == "date" and start.date not in names.dates:
-        yield must("The date that it starts by is gone. Choose another.", "", "start")
-    if start.how == "date" and start.yearly and itinerary.again == "once":
-        yield should("It starts each year, but takes in each person once only.", "", "start")
+    if not itinerary.starts:
+        yield must("Nothing brings anybody in yet. Choose what starts it.", "start")
+    for start in itinerary.starts:
+        if start.event and start.event not in names.events:
+            yield must("The event that starts it is gone. Choose another.", start.id)
+        if problem := who_problem(start.who, names):
+            yield Check(MUST, problem, start.id)
+        if start.how == "date" and start.date not in names.dates:
+            yield must("The date that it starts by is gone. Choose another.", start.id)
+        if start.how == "date" and start.yearly and itinerary.again == "once":
+            yield should("It starts each year, but takes in each person once only.", start.id)
+    yield from _same_starts(itinerary)
+    yield from _subject(itinerary, names)
     for rule in itinerary.exits:
         if rule.event and rule.event not in names.events:
             yield must("The event that takes people out is gone.", rule.id)
@@ -70,6 +74,31 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
         yield must("The event of the goal is gone. Choose another.", "", "goal")
     if itinerary.goal is None:
         yield should("No goal is set: nobody will see what the journey brought.", "", "goal")
+
+
+def _same_starts(itinerary: Itinerary) -> Iterator[Check]:
+    """Starts that say the same as one before."""
+    said: list[Start] = []
+    for start in itinerary.starts:
+        bare = dataclasses.replace(start, id="")
+        if bare in said:
+            yield should("This starts it already, above.", start.id)
+        said.append(bare)
+
+
+def _subject(itinerary: Itinerary, names: Names) -> Iterator[Check]:
+    """Whether what tells several times of one person apart is said by what starts it."""
+    for start in itinerary.starts:
+        event = names.words.event(start.event) if start.how == "event" else None
+        said = {one.key for one in event.details} if event else set()
+        if itinerary.subject and itinerary.subject not in said:
+            yield should(
+                Wording(
+                    "This says nothing of “%(it)s”: whoever comes in by it is there one at a time.",
+                    it=itinerary.subject,
+                ),
+                start.id,
+            )
 
 
 def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[Check]:
@@ -115,15 +144,15 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
 
 
-def details_said(itinerary: Itinerary, names: Names) -> set[str]:
-    """What the event that starts it says, by key; empty where no event does."""
-    event = names.words.event(itinerary.start.event) if itinerary.start.event else None
-    return {one.key for one in event.details} if event else set()
+def details_said(itinerary: Itinerary, names: Names) -> list[set[str]]:
+    """What each of its starts says, by key; nothing where it is no event."""
+    events = [names.words.event(one.event) if one.event else None for one in itinerary.starts]
+    return [{one.key for one in event.details} if event else set() for event in events]
 
 
 def _of_details(itinerary: Itinerary, names: Names) -> Iterator[Check]:
     """What branches ask of the event that starts it, which says nothing of that."""
-    known = details_said(itinerary, names)
+    known = set[str]().union(*details_said(itinerary, names))
     for step, _, _ in itinerary.walk():
         if isinstance(step, BranchStep):
             for path in step.paths[:-1]:

@@ -273,9 +273,34 @@ def _in_path(itinerary: Itinerary, path: str, change: Callable[[Steps], Steps]) 
     return changed
 
 
-def with_start(itinerary: Itinerary, start: Start, again: str, again_days: int) -> Itinerary:
-    """With something else that brings people in, and how often one person can be in it."""
-    return dataclasses.replace(itinerary, start=start, again=again, again_days=again_days)
+def add_start(itinerary: Itinerary, start: Start) -> Itinerary:
+    """With something more that brings people in. Raises ItineraryError."""
+    made = dataclasses.replace(start, id=new_ids(itinerary, 1)[0])
+    return checked(
+        dataclasses.replace(itinerary, starts=(*itinerary.starts, made), ids=_number(made.id))
+    )
+
+
+def set_start(itinerary: Itinerary, ident: str, start: Start) -> Itinerary:
+    """With something else in the place of one of the things that bring people in. Raises
+    ItineraryError where it is not there any more."""
+    if not any(one.id == ident for one in itinerary.starts):
+        raise ItineraryError(Wording("What is to be changed is not there any more."))
+    made = dataclasses.replace(start, id=ident)
+    starts = tuple(made if one.id == ident else one for one in itinerary.starts)
+    return checked(dataclasses.replace(itinerary, starts=starts))
+
+
+def remove_start(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Without one of the things that bring people in."""
+    kept = tuple(one for one in itinerary.starts if one.id != ident)
+    return dataclasses.replace(itinerary, starts=kept)
+
+
+def with_again(itinerary: Itinerary, again: str, days: int, subject: str = "") -> Itinerary:
+    """With how often one person can be in it, and whether several times at once. Raises
+    ItineraryError."""
+    return checked(dataclasses.replace(itinerary, again=again, again_days=days, subject=subject))
 
 
 def with_goal(itinerary: Itinerary, goal: Goal | None) -> Itinerary:

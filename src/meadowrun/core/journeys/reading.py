@@ -41,6 +41,7 @@ Json = dict[str, Any]
 MOST_STEPS = 200
 MOST_PATHS = 20
 MOST_EXITS = 20
+MOST_STARTS = 10
 #: The most letters of a name, or of what a message should do.
 MOST_NOTE = 100
 #: The most letters of an address.
@@ -65,12 +66,13 @@ class ItineraryError(Problem):
 def to_json(itinerary: Itinerary) -> Json:
     """As it is stored and as the API gives it."""
     return {
-        "start": dataclasses.asdict(itinerary.start),
+        "starts": [dataclasses.asdict(one) for one in itinerary.starts],
         "steps": [_step_json(one) for one in itinerary.steps],
         "goal": dataclasses.asdict(itinerary.goal) if itinerary.goal else None,
         "exits": [dataclasses.asdict(one) for one in itinerary.exits],
         "again": itinerary.again,
         "again_days": itinerary.again_days,
+        "subject": itinerary.subject,
         "ids": itinerary.ids,
         "stays": itinerary.stays,
     }
@@ -96,11 +98,12 @@ def from_json(data: Any) -> Itinerary:
     _Reader.is_object(data, "itinerary")
     reader = _Reader()
     made = Itinerary(
-        start=reader.start(data.get("start") or {}),
+        starts=reader.starts(data.get("starts", [])),
         steps=reader.steps(data.get("steps", []), "steps", 0),
         goal=reader.goal(data.get("goal")),
         again=reader.one_of(data, "again", "", AGAIN, "once"),
         again_days=reader.whole(data, "again_days", "", 90, 1, 3650),
+        subject=reader.text(data, "subject", ""),
         ids=reader.whole(data, "ids", "", 0),
         exits=reader.exits(data.get("exits", [])),
         stays=bool(data.get("stays")),
@@ -226,25 +229,31 @@ class _Reader:
         """Minutes after midnight, where any are given."""
         return None if data.get(name) is None else self.whole(data, name, place, 0, 0, 24 * 60 - 1)
 
-    def start(self, data: Any) -> Start:
-        self.is_object(data, "start")
-        how = self.one_of(data, "how", "start", ("", *STARTS), "")
+    def starts(self, data: Any) -> tuple[Start, ...]:
+        """What brings people in."""
+        if not isinstance(data, list) or len(data) > MOST_STARTS:
+            raise self._wrong("starts", "")
+        return tuple(self.start(one, f"starts[{number}]") for number, one in enumerate(data))
+
+    def start(self, data: Any, place: str) -> Start:
+        self.is_object(data, place)
+        how = self.one_of(data, "how", place, STARTS, "")
         found = Start(
             how,
-            self.text(data, "event", "start"),
-            self.who(data, "start"),
-            self.text(data, "date", "start"),
-            self.whole(data, "before", "start", 0, -3650, 3650),
-            self.whole(data, "at", "start", 9 * 60, 0, 24 * 60 - 1),
+            self.text(data, "event", place),
+            self.who(data, place),
+            self.text(data, "date", place),
+            self.whole(data, "before", place, 0, -3650, 3650),
+            self.whole(data, "at", place, 9 * 60, 0, 24 * 60 - 1),
             bool(data.get("yearly")),
-            self.text(data, "subject", "start"),
+            self.ident(data, place),
         )
         if how == "event" and not found.event:
-            raise self._wrong("event", "start")
+            raise self._wrong("event", place)
         if how == "date" and not found.date:
-            raise self._wrong("date", "start")
+            raise self._wrong("date", place)
         if how in ("everyone", "turns", "turns_not") and not found.who:
-            raise self._wrong("who", "start")
+            raise self._wrong("who", place)
         return found
 
     def exits(self, data: Any) -> tuple[ExitRule, ...]:

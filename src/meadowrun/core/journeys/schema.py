@@ -7,6 +7,7 @@ from meadowrun.core.journeys.reading import (
     MOST_EXITS,
     MOST_LINES,
     MOST_PATHS,
+    MOST_STARTS,
     MOST_SUBJECT,
     MOST_VALUE,
 )
@@ -137,19 +138,24 @@ def schema() -> Json:
         "title": "A journey's itinerary",
         "type": "object",
         "properties": {
-            "start": {
-                "type": "object",
-                "properties": {
-                    "how": _one_of("", *STARTS),
-                    "event": _TEXT,
-                    "who": _WHO,
-                    "date": _TEXT,
-                    "before": _whole(-3650, 3650),
-                    "at": _whole(0, 24 * 60 - 1),
-                    "yearly": _FLAG,
-                    "subject": _TEXT,
+            "starts": {
+                "type": "array",
+                "maxItems": MOST_STARTS,
+                "items": {
+                    "type": "object",
+                    "properties": {
+                        "id": _ID,
+                        "how": _one_of(*STARTS),
+                        "event": _TEXT,
+                        "who": _WHO,
+                        "date": _TEXT,
+                        "before": _whole(-3650, 3650),
+                        "at": _whole(0, 24 * 60 - 1),
+                        "yearly": _FLAG,
+                    },
+                    "required": ["id", "how"],
+                    "additionalProperties": False,
                 },
-                "additionalProperties": False,
             },
             "steps": _STEPS,
             "goal": {
@@ -175,6 +181,7 @@ def schema() -> Json:
             },
             "again": _one_of(*AGAIN),
             "again_days": _whole(1, 3650),
+            "subject": _TEXT,
             "ids": _whole(),
             "stays": _FLAG,
         },

@@ -277,9 +277,9 @@ Parting = BranchStep | WaitForStep | SplitStep
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Start:
-    """What brings somebody in, by `how`, one of STARTS; empty: nothing yet."""
+    """One of the things that bring somebody in, by `how`, one of STARTS."""
 
-    how: str = ""
+    how: str
     #: the key of the kind of event
     event: str = ""
     #: who comes in; of events and dates only those
@@ -291,9 +291,7 @@ class Start:
     at: int = 9 * 60
     #: whether the date comes round each year
     yearly: bool = False
-    #: the detail of the event by which several times of one person at once are told apart, such as
-    #: the number of a case; empty: one at a time
-    subject: str = ""
+    id: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -321,12 +319,16 @@ class Goal:
 class Itinerary:
     """All of a journey that its author decides."""
 
-    start: Start = Start()
+    #: what brings people in, each by itself
+    starts: tuple[Start, ...] = ()
     steps: tuple[Step, ...] = ()
     goal: Goal | None = None
     #: one of AGAIN; for “after” so many days after the last time
     again: str = "once"
     again_days: int = 90
+    #: the detail of events by which several times of one person at once are told apart, such as the
+    #: number of a case; empty: one at a time
+    subject: str = ""
     #: the highest number that an id of it ever had: none is given twice
     ids: int = 0
     exits: tuple[ExitRule, ...] = ()
@@ -350,6 +352,10 @@ class Itinerary:
             if isinstance(one, MessageStep)
             for message in one.messages
         }
+
+    def starting_events(self) -> set[str]:
+        """The kinds of event that bring people in, by key."""
+        return {one.event for one in self.starts if one.how == "event"}
 
     def step(self, ident: str) -> Step | None:
         """The step of an id; None where there is none."""

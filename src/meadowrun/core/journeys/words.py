@@ -20,6 +20,7 @@ from meadowrun.core.journeys.steps import (
     Path,
     Span,
     SplitStep,
+    Start,
     Step,
     TaskStep,
     WaitForStep,
@@ -280,9 +281,14 @@ def step_words(step: Step, names: Names) -> str:
     return f"{said.kind}: {' / '.join(ways)}"
 
 
-def start_words(itinerary: Itinerary, names: Names) -> str:
-    """What brings somebody in."""
-    start = itinerary.start
+def starts_words(itinerary: Itinerary, names: Names) -> str:
+    """All that brings somebody in."""
+    said = [start_words(one, names) for one in itinerary.starts]
+    return Wording(" or ").join(said) if said else Wording("nothing yet")
+
+
+def start_words(start: Start, names: Names) -> str:
+    """What brings somebody in, by one of its starts."""
     who = who_words(start.who, names)
     if start.how == "everyone":
         return Wording("it is started, for everyone %(who)s", who=who)
@@ -293,16 +299,13 @@ def start_words(itinerary: Itinerary, names: Names) -> str:
     if start.how == "event":
         did = names.events.get(start.event, _GONE)
         said: str = Wording("someone %(did)s", did=did)
-    elif start.how == "date":
-        said = _date_words(itinerary, names)
     else:
-        return Wording("nothing yet")
+        said = _date_words(start, names)
     return Wording("%(said)s, if it is one %(who)s", said=said, who=who) if start.who else said
 
 
-def _date_words(itinerary: Itinerary, names: Names) -> str:
+def _date_words(start: Start, names: Names) -> str:
     """“it is 7 days before their renewal date, 9:00 their time”."""
-    start = itinerary.start
     date, days = names.dates.get(start.date, _GONE), count_of(abs(start.before), "day")
     clock = clock_words(start.at)
     if start.yearly:
@@ -325,11 +328,11 @@ def exit_words(rule: ExitRule, names: Names) -> str:
 
 def again_words(itinerary: Itinerary) -> str:
     """How often one person can be in it."""
-    if itinerary.start.subject:
+    if itinerary.subject:
         return {
-            "once": Wording("once for each %(one)s", one=itinerary.start.subject),
-            "after": Wording("each %(one)s, and again later", one=itinerary.start.subject),
-            "any": Wording("each %(one)s, each time", one=itinerary.start.subject),
+            "once": Wording("once for each %(one)s", one=itinerary.subject),
+            "after": Wording("each %(one)s, and again later", one=itinerary.subject),
+            "any": Wording("each %(one)s, each time", one=itinerary.subject),
         }[itinerary.again]
     return {
         "once": Wording("once per person"),
@@ -341,7 +344,7 @@ def again_words(itinerary: Itinerary) -> str:
 def as_text(itinerary: Itinerary, names: Names) -> str:
     """The whole itinerary as numbered instructions, one a line."""
     numbers = numbered(itinerary)
-    lines = [f"Starts when {start_words(itinerary, names)} ({again_words(itinerary)})"]
+    lines = [f"Starts when {starts_words(itinerary, names)} ({again_words(itinerary)})"]
 
     def tell(steps: tuple[Step, ...], indent: str) -> None:
         for step in steps:

@@ -27,7 +27,7 @@ document.addEventListener('alpine:init', () => {
     how: '',
 
     init() {
-      this.how = this.$root.querySelector('[name=start]').value;
+      this.how = this.$root.querySelector('[name=what]').value;
     },
 
     get dated() {

@@ -6,9 +6,10 @@ from collections.abc import Callable
 from meadowrun.core.journeys.typed import acts, messages, partings, waits, waits_for
 from meadowrun.core.journeys.typed.partings import read_exit_rule, says_withdrawn
 from meadowrun.core.journeys.typed.parts import Reading, who_of
+from meadowrun.core.journeys.typed.starts import read_start
 from meadowrun.core.journeys.words import Names
 
-__all__ = ["Reading", "read", "read_exit_rule", "says_withdrawn", "who_of"]
+__all__ = ["Reading", "read", "read_exit_rule", "read_start", "says_withdrawn", "who_of"]
 
 #: What a step may be, in the order in which they come first where equally much is understood.
 _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (

@@ -8,6 +8,7 @@ from meadowrun.core.journeys.typed.parts import (
     NUMBERS,
     Reading,
     done_in,
+    people_in,
     rest_of,
     things_in,
     who_of,
@@ -90,11 +91,7 @@ def read_exit_rule(text: str, names: Names) -> list[tuple[ExitRule, tuple[str, .
     found: list[tuple[ExitRule, tuple[str, ...]]] = [
         (ExitRule("", event=key), rest_of(said, at)) for key, at in done_in(said, names)
     ]
-    found += [
-        (ExitRule("", who=Who(number)), rest_of(said, at))
-        for number, at in things_in(said, names.segments)
-    ]
-    found += [(ExitRule("", who=who), unused) for who, unused in who_of(said, names)]
+    found += [(ExitRule("", who=who), unused) for who, unused in people_in(said, names)]
     return sorted(found, key=lambda one: len(one[1]))
 
 

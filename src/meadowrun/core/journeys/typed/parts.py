@@ -140,6 +140,13 @@ def who_of(text: str, names: Names) -> list[tuple[Who, tuple[str, ...]]]:
     ][:3]
 
 
+def people_in(text: str, names: Names) -> list[tuple[Who, tuple[str, ...]]]:
+    """The people that words may mean, also those of a segment that is named, each with the words
+    that nothing was made of."""
+    saved = [(Who(number), rest_of(text, at)) for number, at in things_in(text, names.segments)]
+    return saved + who_of(text, names)
+
+
 def done_in(text: str, names: Names) -> list[tuple[str, str]]:
     """The events that a text names, by key, each with its words. Words that say one exactly say no
     other: “renewed a membership” is not “started a membership” in another tense."""

@@ -27,7 +27,7 @@ def read(text: str, names: Names) -> list[Reading]:
     if re.match(r"wait for\b", text, re.I) and not begins_with_span(text[9:]):
         return []
     rest = text[met.end() :] if met else text
-    dated = _for_date(rest, names)
+    dated = for_date(rest, names)
     if dated:
         return dated
     span, day = span_in(rest), _NEXT_DAY.search(rest)
@@ -52,7 +52,7 @@ _BESIDE = re.compile(r"\b(?:(?P<day>the day )?(?P<side>before|after)|(?:the )?da
 _EACH_YEAR = re.compile(r"\b(?:next|each year|every year|whatever the year)\b", re.I)
 
 
-def _for_date(text: str, names: Names) -> list[Reading]:
+def for_date(text: str, names: Names) -> list[Reading]:
     """“until 3 days before their renewal date”, “until the day after their birthday”."""
     found = [
         (ref, said)

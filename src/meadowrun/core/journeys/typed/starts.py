@@ -1,0 +1,84 @@
+"""Typed starts: something happens, a date comes near, somebody becomes one of certain people."""
+
+import dataclasses
+import re
+
+from meadowrun.core.journeys.steps import Start, WaitStep
+from meadowrun.core.journeys.typed.parts import done_in, people_in, rest_of
+from meadowrun.core.journeys.typed.waits import for_date
+from meadowrun.core.journeys.words import Names
+
+Found = list[tuple[Start, tuple[str, ...]]]
+
+_WHEN = re.compile(r"(?:(?:it )?starts? )?(?:as soon as|whenever|when|once|if|or)?\b ?", re.I)
+_SOMEONE = re.compile(
+    r"(?:some(?:one|body)|they|whoever|people|an? (?:person|contact)|contacts?)\b\s*", re.I
+)
+_TURNS = re.compile(
+    r"(?:becomes?|turns?(?: into)?|enters?|joins?|comes? into|(?:is|are|gets?) added to)"
+    r"(?: one)?(?: of)?\b",
+    re.I,
+)
+_TURNS_NOT = re.compile(
+    r"(?:(?:(?:is|are) )?(?:no longer|not any ?more)|stops? being|leaves?|ceases? to be)"
+    r"(?: one)?(?: of)?(?: in)?\b",
+    re.I,
+)
+_EVERYONE = re.compile(
+    r"(?:at once )?(?:with |for )?(?:everyone|everybody|all(?: people| contacts)?)\b"
+    r"(?:,? at once,?)?",
+    re.I,
+)
+_ONLY_IF = re.compile(
+    r",? (?:(?:but )?only )?(?:if|where|for)(?: it is)?(?: (?:those|one))?\b", re.I
+)
+
+
+def read_start(text: str, names: Names) -> Found:
+    """What may bring people in by words: “bought a ticket”, “7 days before their renewal date”,
+    “becomes a member”, “everyone in Members”; each with the words that nothing was made of, the
+    likeliest first."""
+    said = " ".join(text.split())
+    for begins in (_WHEN, _SOMEONE):
+        met = begins.match(said)
+        said = said[met.end() :] if met else said
+    found = [*_told(said, names), *_of_people(said, names)]
+    if only := _ONLY_IF.search(said):
+        some = people_in(said[only.end() :], names)
+        found += [
+            (dataclasses.replace(start, who=who), (*unused, *beside))
+            for start, unused in _told(said[: only.start()], names)
+            for who, beside in some
+        ]
+    return sorted(found, key=lambda one: len(one[1]))
+
+
+def _told(text: str, names: Names) -> Found:
+    """What happens, or a date that comes near, to whomever."""
+    happens = [(Start("event", key), rest_of(text, at)) for key, at in done_in(text, names)]
+    return [*happens, *_dated(text, names)]
+
+
+def _dated(text: str, names: Names) -> Found:
+    """“3 days before their renewal date at 10:00”, “on their birthday”."""
+    found: Found = []
+    for reading in for_date(text, names):
+        step = reading.step
+        assert isinstance(step, WaitStep)
+        days = step.span.length().total_seconds() / 86_400
+        if days == int(days):
+            before = int(days) if step.before else -int(days)
+            at = 9 * 60 if step.at is None else step.at
+            start = Start("date", date=step.date, before=before, at=at, yearly=step.yearly)
+            found.append((start, tuple(one for one in reading.unused if one.lower() != "on")))
+    return found
+
+
+def _of_people(text: str, names: Names) -> Found:
+    """“becomes a member”, “is no longer in Members”, “everyone in Members”."""
+    for how, pattern in (("everyone", _EVERYONE), ("turns_not", _TURNS_NOT), ("turns", _TURNS)):
+        met = pattern.match(text)
+        if met is not None:
+            rest = re.sub(r"^\W*(?:who|whose|that)?\b", "", text[met.end() :]).strip()
+            return [(Start(how, who=who), unused) for who, unused in people_in(rest, names)]
+    return []
