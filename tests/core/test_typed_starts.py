@@ -1,5 +1,7 @@
 """What brings people in, as it is typed; each reading was written down by hand."""
 
+import dataclasses
+
 import pytest
 
 from meadowrun.core.journeys import typed
@@ -43,6 +45,15 @@ RENEWAL = "their renewal date"
         ("joins Members", "someone becomes one who is in “Members”"),
         ("is no longer in Members", "someone is no longer one who is in “Members”"),
         ("leaves Members", "someone is no longer one who is in “Members”"),
+        (
+            "every second Wednesday at 15:30, everyone in Members",
+            "it is every second Wednesday, at 15:30 their time, for everyone who is in “Members”",
+        ),
+        (
+            "everyone whose membership is student on the last day of each month",
+            "it is the last day of each month, at 9:00 their time, for everyone whose membership "
+            "is student",
+        ),
         ("everyone in Members", "it is started, for everyone who is in “Members”"),
         (
             "everyone whose membership is student",
@@ -82,6 +93,25 @@ def test_several_starts_are_said_and_checked_one_by_one():
         ("s4", "The event that starts it is gone. Choose another."),
         ("s3", "This starts it already, above."),
     ]
+
+
+@pytest.mark.parametrize(
+    ("place", "said"),
+    [
+        ("starts[0].rhythm", {"rhythm": "FREQ=HOURLY"}),
+        ("starts[0].first", {"first": "soon"}),
+        ("starts[0].who", {"who": {}}),
+        ("starts[0].rhythm", {"how": "event", "event": "visited"}),
+    ],
+)
+def test_a_rhythm_that_cannot_be_is_named_by_its_place(place, said):
+    start, _ = typed.read_start("every Monday, everyone in Members", NAMES)[0]
+    whole = to_json(Itinerary((dataclasses.replace(start, id="s1"),)))
+    assert from_json(whole).starts[0].rhythm == "FREQ=WEEKLY;BYDAY=MO"
+    whole["starts"][0] |= said
+    with pytest.raises(ItineraryError) as found:
+        from_json(whole)
+    assert found.value.place == place
 
 
 def test_two_starts_have_ids_of_their_own():

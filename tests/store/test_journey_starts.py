@@ -539,3 +539,34 @@ def test_a_start_that_cannot_be_asked_does_not_keep_the_others_from_theirs(datab
     with database.session() as session:
         problem = queries.journey(session, ident).problem
     assert problem == "A segment of this journey is gone. Choose another."
+
+
+def test_a_rhythm_brings_everyone_in_on_each_of_its_days(database, world):
+    """Every day from the 25th at 9:00 on each person's own clock; NOW is the 23rd, 14:00."""
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id IN (1, 2)")
+    did(database, "UPDATE contacts SET timezone = 'Asia/Tokyo' WHERE id = 2")
+    start = Start("rhythm", who=IN_FARROW, rhythm="FREQ=DAILY", first="2026-11-25")
+    wait = WaitStep("", Span(1, "hour"))
+    ident = running(database, world, start, wait, again="any")
+    advance(database, dt.datetime(2026, 11, 24, 12, 0, tzinfo=dt.UTC))
+    assert by_start(database, ident) == {}
+    # 9:00 in Tokyo on the 25th is midnight in London.
+    advance(database, dt.datetime(2026, 11, 25, 0, 30, tzinfo=dt.UTC))
+    assert inside(database, ident) == [2]
+    advance(database, dt.datetime(2026, 11, 25, 9, 30, tzinfo=dt.UTC))
+    assert inside(database, ident) == [1]
+    did(database, TO_FARROW, id=3)
+    advance(database, dt.datetime(2026, 11, 25, 12, 0, tzinfo=dt.UTC))
+    advance(database, dt.datetime(2026, 11, 26, 9, 30, tzinfo=dt.UTC))
+    assert inside(database, ident) == [1, 3]
+    assert by_start(database, ident) == {"start": 5}
+
+
+def test_a_rhythm_begins_with_the_edition_that_has_it_and_ends_with_its_last_day(database, world):
+    did(database, TO_FARROW, id=1)
+    start = Start("rhythm", who=IN_FARROW, rhythm="FREQ=DAILY;COUNT=4", first="2026-11-21")
+    ident = running(database, world, start, WaitStep("", Span(1, "hour")), again="any")
+    for day in (24, 25, 26):
+        advance(database, dt.datetime(2026, 11, day, 10, 0, tzinfo=dt.UTC))
+    # The 21st, 22nd and 23rd were over before it was started.
+    assert by_start(database, ident) == {"start": 1}

@@ -181,6 +181,30 @@ def test_dates_bring_in_those_who_have_one(database, world):
     assert found.entered.middle == 7 and found.entered.low == found.entered.high
 
 
+def test_a_rhythm_brings_the_same_people_in_as_often_as_they_may(database, world):
+    """Two Wednesdays lie within 14 days of Monday 23 November; five people are meant."""
+    start = Start("rhythm", who=EVERYONE, rhythm="FREQ=WEEKLY;BYDAY=WE", first="2026-11-01")
+    written(database, world, *WELCOME, start=start, again="any")
+    twice = rehearsed(database, world, Asked(14)).found.entered
+    written(database, world, *WELCOME, start=start)
+    once = rehearsed(database, world, Asked(14)).found.entered
+    assert (once.middle, twice.middle) == (PEOPLE, 2 * PEOPLE)
+
+
+def test_one_of_several_starts_is_rehearsed(database, world):
+    written(database, world, *WELCOME, start=Start("everyone", who=EVERYONE))
+    with clock.at(NOW), database.session() as session:
+        found = queries.journey(session, world)
+        added = Start("rhythm", who=EVERYONE, rhythm="FREQ=DAILY", first="2026-11-01")
+        actions.write(
+            session, IDA, NOW, found, found.version, "w", lambda one: edit.add_start(one, added)
+        )
+        other = queries.draft(session, found).starts[1].id
+    assert rehearsed(database, world, Asked(14)).people == f"{PEOPLE} people, all at once"
+    by_days = rehearsed(database, world, Asked(14, start=other))
+    assert by_days.people == f"{PEOPLE} people on each day"
+
+
 def test_limits_and_planned_sends_make_people_wait(database, world):
     written(database, world, MessageStep("", 1), start=Start("everyone", who=EVERYONE))
     with clock.at(NOW), database.session() as session:

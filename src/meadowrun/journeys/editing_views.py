@@ -1,5 +1,6 @@
 """Changes of an itinerary: steps typed, changed in place, moved, nested, taken away, undone."""
 
+import datetime as dt
 from collections.abc import Callable
 from typing import Any
 
@@ -30,8 +31,10 @@ from meadowrun.core.journeys.steps import (
     WebhookStep,
     Who,
 )
-from meadowrun.core.journeys.words import step_words, who_words
+from meadowrun.core.journeys.words import rhythm_words, step_words, who_words
 from meadowrun.core.language import Wording
+from meadowrun.core.timing import rhythm
+from meadowrun.core.timing.rhythm import RhythmError
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
@@ -338,7 +341,7 @@ def starts(ident: int) -> Answer:
 
     def change(itinerary: Itinerary) -> Itinerary:
         before = next((one for one in itinerary.starts if one.id == which), None)
-        start = _start(before.who if before else Who())
+        start = _start(before)
         return (
             edit.set_start(itinerary, which, start) if which else edit.add_start(itinerary, start)
         )
@@ -363,14 +366,15 @@ def _typed_start(journey: Journey, text: str) -> Answer:
     return _write(journey, said, lambda before: edit.add_start(before, start), "start")
 
 
-def _start(before: Who) -> Start:
-    """What a form says of what brings people in; `before` is who it was. Raises ItineraryError."""
+def _start(before: Start | None) -> Start:
+    """What a form says of what brings people in; `before` is what it said. Raises
+    ItineraryError."""
     form = flask.request.form
     how, _, which = form.get("what", "").partition(":")
     if how not in STARTS:
         raise ItineraryError(Wording("Choose what brings people in."), "what")
-    who = _who(before)
-    if how in ("everyone", "turns", "turns_not") and not who:
+    who = _who(before.who if before else Who())
+    if how in ("everyone", "turns", "turns_not", "rhythm") and not who:
         raise ItineraryError(Wording("Say who they are: choose a segment, or write it."), "who")
     days = integer(form.get("days") or "0", "days")
     return Start(
@@ -381,7 +385,26 @@ def _start(before: Who) -> Start:
         -days if form.get("side") == "after" else days,
         _minutes(form.get("at", "").strip()) or 9 * 60,
         bool(form.get("yearly")),
+        "",
+        *(_rhythm(before) if how == "rhythm" else ("", "")),
     )
+
+
+def _rhythm(before: Start | None) -> tuple[str, str]:
+    """The rule of days that a form says, and from which day on; words that were not changed mean
+    what they meant before. Raises ItineraryError."""
+    form = flask.request.form
+    try:
+        first = dt.date.fromisoformat(form.get("first", ""))
+    except ValueError:
+        raise ItineraryError(Wording("Say from which day on."), "first") from None
+    text = form.get("rhythm", "").strip()
+    if before and before.rhythm and text == rhythm_words(before):
+        return before.rhythm, first.isoformat()
+    try:
+        return rhythm.read(text, first).rule(), first.isoformat()
+    except RhythmError as problem:
+        raise ItineraryError(str(problem), "rhythm") from None
 
 
 @pages.post("/again")

@@ -177,6 +177,8 @@ def coming(moment: Moment, journey: Journey, itinerary: Itinerary, asked: "Asked
         return _by_event(moment, journey, itinerary, start)
     if start.how == "date":
         return _by_date(moment, start, asked.days)
+    if start.how == "rhythm":
+        return _by_rhythm(moment, itinerary, start, asked.days)
     return _at_once(moment, start.who)
 
 
@@ -221,9 +223,16 @@ def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary, start: Sta
         said,
         happened,
         start.event,
-        _TWICE if itinerary.subject else _GAPS.get(itinerary.again, itinerary.again_days * DAY),
+        _gap(itinerary),
         journey.started_at,
     )
+
+
+def _gap(itinerary: Itinerary) -> float:
+    """Minutes after which somebody can come in again."""
+    if itinerary.subject:
+        return _TWICE
+    return _GAPS.get(itinerary.again, itinerary.again_days * DAY)
 
 
 #: Minutes after which somebody can come in again, by how often one person can.
@@ -257,6 +266,27 @@ def _by_date(moment: Moment, start: Start, days: int) -> Coming:
         raise Invalid("Nobody has such a date in these days. Say below with whom to rehearse it.")
     people = count_of(round(len(dated) * weight), "person", "people")
     said = Wording("%(people)s whose date comes in these days", people=people)
+    return Coming(some, weight, said, [], dated=dated)
+
+
+def _by_rhythm(moment: Moment, itinerary: Itinerary, start: Start, days: int) -> Coming:
+    """Those who are such people now, on the days of a rhythm that are imagined, by the
+    organisation's calendar; as often as one person can come in."""
+    until = moment.now + dt.timedelta(days=days)
+    gap = dt.timedelta(minutes=min(_gap(itinerary), 60 * 24 * 3650))
+    moments: list[dt.datetime] = []
+    for day in start.days():
+        at = on_clock(day, start.at, moment.zone)
+        if at >= until:
+            break
+        if at >= moment.now and (not moments or at >= moments[-1] + gap):
+            moments.append(at)
+    found = list(everybody(moment, start.who)) if moments else []
+    if not found:
+        raise Invalid("Nobody comes in on these days. Say below with whom to rehearse it.")
+    some, weight = _some(found)
+    said = Wording("%(people)s on each day", people=count_of(len(found), "person", "people"))
+    dated = [(place, at) for at in moments for place in range(len(some))]
     return Coming(some, weight, said, [], dated=dated)
 
 

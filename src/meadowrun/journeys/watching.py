@@ -33,7 +33,7 @@ from meadowrun.journeys.queries import start_since
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.compile import Compiler
-from meadowrun.segments.fetching import zones
+from meadowrun.segments.fetching import compiler_for, zones
 
 #: So long after a look comes the next at the soonest, and so many times what it took at the least.
 OFTEN = dt.timedelta(seconds=30)
@@ -47,7 +47,8 @@ WHERE j.state = ANY(:states)
 AND (w.looked_at IS NULL OR w.looked_at + greatest(CAST(:often AS interval),
     w.seconds * :spared * interval '1 second') <= :now)
 AND (jsonb_path_exists(e.itinerary,
-        '$.starts[*] ? (@.how == "turns" || @.how == "turns_not" || @.how == "date")')
+        '$.starts[*] ? (@.how == "turns" || @.how == "turns_not" || @.how == "date"
+            || @.how == "rhythm")')
     OR jsonb_path_exists(
         e.itinerary, '$.exits[*] ? (@.who.segment > 0 || @.who.lines.size() > 0)'))
 ORDER BY j.id
@@ -123,7 +124,7 @@ def _looked_at(moment: Moment, walk: Walk, start: Start | None) -> int:
         turned = _turned(moment, walk.journey, start)
         some = [Happened(contact, None, moment.now, None, moment.now) for contact in turned]
         return entering.enter(moment.session, walk, some, "start", by=start.id) if running else 0
-    return _dates(moment, walk, start) if start.how == "date" and running else 0
+    return _dates(moment, walk, start) if start.how in ("date", "rhythm") and running else 0
 
 
 def _turned(moment: Moment, journey: Journey, start: Start) -> BitMap:
@@ -168,7 +169,8 @@ class _Day:
 
 
 def _dates(moment: Moment, walk: Walk, start: Start) -> int:
-    """Brings in whose date has come, on each clock once for each day, at the hour that is set."""
+    """Brings in whose date has come, or all whom a day of its rhythm is for, on each clock once for
+    each day, at the hour that is set."""
     journey, session = walk.journey, moment.session
     asked = sa.select(JourneyDay).where(
         JourneyDay.journey_id == journey.id, JourneyDay.start == start.id
@@ -202,7 +204,32 @@ def _day_of(moment: dt.datetime, zone: zoneinfo.ZoneInfo, at: int) -> dt.date:
 def _on_day(moment: Moment, walk: Walk, start: Start, on: _Day, named: list[str]) -> int:
     """Brings in whose date is on a day of one clock."""
     session = moment.session
+    if start.how == "rhythm" and not _is_day(start, on.day):
+        return 0
     at = on_clock(on.day, start.at, on.zone)
+    if start.how == "rhythm":
+        compiler = compiler_for(moment)
+        predicate = compiler.definition(definition_of(session, moment.words, start.who))
+    else:
+        compiler, predicate = _on_date(moment, start, on)
+    clock = (
+        f"c.timezone = {compiler.bind(on.name)}"
+        if on.name
+        else f"coalesce(c.timezone, '') <> ALL({compiler.bind(named)})"
+    )
+    contacts = chosen(session, compiler, f"{clock} AND ({predicate})")
+    starts = [Happened(contact, None, at, None, moment.now) for contact in contacts]
+    among = let_in(moment, start.who, contacts) if start.how == "date" else None
+    return entering.enter(session, walk, starts, "start", among, start.id)
+
+
+def _is_day(start: Start, day: dt.date) -> bool:
+    """Whether a day is one of a rhythm."""
+    return next((one for one in start.days() if one >= day), None) == day
+
+
+def _on_date(moment: Moment, start: Start, on: _Day) -> tuple[Compiler, str]:
+    """Whose date is on a day of one clock, as a predicate."""
     wanted = on_clock(on.day + dt.timedelta(days=start.before), 12 * 60, on.zone)
     op = "yearly_next" if start.yearly else "in_next"
     line = {"id": "date", "kind": "field", "field": start.date, "op": op, "value": 0}
@@ -211,16 +238,7 @@ def _on_day(moment: Moment, walk: Walk, start: Start, on: _Day, named: list[str]
     except d.DefinitionError as problem:
         raise Invalid(str(problem)) from None
     compiler = Compiler(moment.words, Clock(wanted, on.zone))
-    predicate = compiler.definition(asked)
-    clock = (
-        f"c.timezone = {compiler.bind(on.name)}"
-        if on.name
-        else f"coalesce(c.timezone, '') <> ALL({compiler.bind(named)})"
-    )
-    contacts = chosen(session, compiler, f"{clock} AND ({predicate})")
-    starts = [Happened(contact, None, at, None, moment.now) for contact in contacts]
-    among = let_in(moment, start.who, contacts)
-    return entering.enter(session, walk, starts, "start", among, start.id)
+    return compiler, compiler.definition(asked)
 
 
 def let_in(moment: Moment, who: Who, contacts: list[int]) -> set[int] | None:

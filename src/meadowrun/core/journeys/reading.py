@@ -35,6 +35,7 @@ from meadowrun.core.journeys.steps import (
 )
 from meadowrun.core.language import Problem, Wording
 from meadowrun.core.tasks import KINDS, PRIORITIES
+from meadowrun.core.timing.rhythm import RhythmError
 
 Json = dict[str, Any]
 #: The most steps of a journey, and the most ways on from one step.
@@ -247,14 +248,30 @@ class _Reader:
             self.whole(data, "at", place, 9 * 60, 0, 24 * 60 - 1),
             bool(data.get("yearly")),
             self.ident(data, place),
+            self.text(data, "rhythm", place),
+            self.text(data, "first", place),
         )
+        self.is_rhythm(found, place)
         if how == "event" and not found.event:
             raise self._wrong("event", place)
         if how == "date" and not found.date:
             raise self._wrong("date", place)
-        if how in ("everyone", "turns", "turns_not") and not found.who:
+        if how in ("everyone", "turns", "turns_not", "rhythm") and not found.who:
             raise self._wrong("who", place)
         return found
+
+    def is_rhythm(self, start: Start, place: str) -> None:
+        """Sees that the rule of days of a start can be read, and stands where it belongs."""
+        if start.how != "rhythm":
+            if start.rhythm or start.first:
+                raise self._wrong("rhythm", place)
+            return
+        try:
+            next(start.days(), None)
+        except RhythmError as problem:
+            raise ItineraryError(str(problem), f"{place}.rhythm") from None
+        except ValueError:
+            raise self._wrong("first", place) from None
 
     def exits(self, data: Any) -> tuple[ExitRule, ...]:
         """What takes people out."""

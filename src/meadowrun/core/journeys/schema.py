@@ -152,6 +152,8 @@ def schema() -> Json:
                         "before": _whole(-3650, 3650),
                         "at": _whole(0, 24 * 60 - 1),
                         "yearly": _FLAG,
+                        "rhythm": _TEXT,
+                        "first": _TEXT,
                     },
                     "required": ["id", "how"],
                     "additionalProperties": False,

@@ -6,6 +6,8 @@ import datetime as dt
 from collections.abc import Iterator, Mapping
 from typing import Any, ClassVar
 
+from meadowrun.core.timing.rhythm import Rhythm
+
 #: Units of a wait → one of them.
 UNITS = {
     "minute": dt.timedelta(minutes=1),
@@ -19,8 +21,8 @@ REACTIONS = ("opened", "clicked", "replied", "bounced")
 REFUSED = ("go_on", "exit")
 #: What brings people in. event: something happens; everyone: they are certain people when the
 #: journey starts; turns and turns_not: they become, or stop being, certain people; date: a date of
-#: theirs comes near.
-STARTS = ("event", "everyone", "turns", "turns_not", "date")
+#: theirs comes near; rhythm: certain people, on each day of a rhythm.
+STARTS = ("event", "everyone", "turns", "turns_not", "date", "rhythm")
 #: What becomes of somebody whose moment to wait for has passed already, or who has none.
 PAST = ("go_on", "exit")
 #: How a detail of an event is compared.
@@ -292,6 +294,14 @@ class Start:
     #: whether the date comes round each year
     yearly: bool = False
     id: str = ""
+    #: a rule of days (RFC 5545), and the day from which it counts, as an ISO date
+    rhythm: str = ""
+    first: str = ""
+
+    def days(self) -> Iterator[dt.date]:
+        """The days of its rhythm, in order."""
+        begins = dt.datetime.combine(dt.date.fromisoformat(self.first), dt.time())
+        return (one.date() for one in Rhythm.of(self.rhythm).dates(begins))
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -32,6 +32,7 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.core.language import Wording
 from meadowrun.core.tasks import KINDS
 from meadowrun.core.timing.hours import DAY_NAMES
+from meadowrun.core.timing.rhythm import Rhythm
 from meadowrun.core.wording import count_of, joined
 
 
@@ -292,6 +293,13 @@ def start_words(start: Start, names: Names) -> str:
     who = who_words(start.who, names)
     if start.how == "everyone":
         return Wording("it is started, for everyone %(who)s", who=who)
+    if start.how == "rhythm":
+        return Wording(
+            "it is %(days)s, at %(clock)s their time, for everyone %(who)s",
+            days=rhythm_words(start),
+            clock=clock_words(start.at),
+            who=who,
+        )
     if start.how == "turns":
         return Wording("someone becomes one %(who)s", who=who)
     if start.how == "turns_not":
@@ -302,6 +310,12 @@ def start_words(start: Start, names: Names) -> str:
     else:
         said = _date_words(start, names)
     return Wording("%(said)s, if it is one %(who)s", said=said, who=who) if start.who else said
+
+
+def rhythm_words(start: Start) -> str:
+    """“every second Wednesday”."""
+    first = dt.datetime.combine(dt.date.fromisoformat(start.first), dt.time())
+    return Rhythm.of(start.rhythm).words(first)
 
 
 def _date_words(start: Start, names: Names) -> str:

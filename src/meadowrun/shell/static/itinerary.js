@@ -34,6 +34,14 @@ document.addEventListener('alpine:init', () => {
       return this.how.startsWith('date:');
     },
 
+    get again() {
+      return this.how.startsWith('rhythm:');
+    },
+
+    get timed() {
+      return this.dated || this.again;
+    },
+
     get people() {
       return this.dated || this.how.startsWith('event:')
         ? 'Only those of them (may stay empty)'

@@ -4,9 +4,11 @@ import dataclasses
 import re
 
 from meadowrun.core.journeys.steps import Start, WaitStep
-from meadowrun.core.journeys.typed.parts import done_in, people_in, rest_of
+from meadowrun.core.journeys.typed.parts import clock_in, done_in, people_in, rest_of
 from meadowrun.core.journeys.typed.waits import for_date
 from meadowrun.core.journeys.words import Names
+from meadowrun.core.timing import rhythm
+from meadowrun.core.timing.rhythm import RhythmError
 
 Found = list[tuple[Start, tuple[str, ...]]]
 
@@ -50,7 +52,39 @@ def read_start(text: str, names: Names) -> Found:
             for start, unused in _told(said[: only.start()], names)
             for who, beside in some
         ]
+    found += _by_rhythm(said, names)
     return sorted(found, key=lambda one: len(one[1]))
+
+
+_ALL = re.compile(r",? ?(?:for |with )?\b(?:everyone|everybody|all)\b", re.I)
+_EVERY = re.compile(r"\b(?:every|each|on the|on|daily|weekly|monthly)\b", re.I)
+
+
+def _by_rhythm(text: str, names: Names) -> Found:
+    """“every second Wednesday at 15:30, everyone in Members”, or the other way round."""
+    said = _ALL.search(text)
+    if said is None:
+        return []
+    days, people = text[: said.start()], text[said.end() :]
+    if not days.strip():
+        begins = list(_EVERY.finditer(people))
+        if not begins:
+            return []
+        place = begins[0].start()
+        days, people = people[place:], people[:place]
+    clock = clock_in(days)
+    if clock:
+        days = days.replace(clock[1], " ", 1)
+    try:
+        rule = rhythm.read(days, names.today).rule()
+    except RhythmError:
+        return []
+    people = re.sub(r"^\W*(?:who|whose|that)?\b", "", people).strip(" ,")
+    at = clock[0] if clock else 9 * 60
+    return [
+        (Start("rhythm", who=who, at=at, rhythm=rule, first=names.today.isoformat()), unused)
+        for who, unused in people_in(people, names)
+    ]
 
 
 def _told(text: str, names: Names) -> Found:
