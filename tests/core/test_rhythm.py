@@ -40,6 +40,18 @@ READ = [
         "2026-12-09 2027-01-13 2027-02-10",
     ),
     (
+        "every first Monday",
+        "FREQ=MONTHLY;BYDAY=1MO",
+        "the first Monday of each month",
+        "2027-01-04 2027-02-01",
+    ),
+    (
+        "every second Tuesday of the month",
+        "FREQ=MONTHLY;BYDAY=2TU",
+        "the second Tuesday of each month",
+        "2027-01-12 2027-02-09",
+    ),
+    (
         "every month on the last Friday",
         "FREQ=MONTHLY;BYDAY=-1FR",
         "the last Friday of each month",

@@ -19,58 +19,21 @@ from meadowrun.shell import accounts
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance, due_next
-from tests.store.people import IDA, kinds, many, ready_send
-from tests.store.sending import segment
+from tests.store.people import IDA, ready_send
 from tests.store.web import browser, sign_in
+from tests.store.writing_journeys import begins, draft, post, ready, version, welcome
 
 DAY = dt.timedelta(days=1)
 
 
 @pytest.fixture
 def web(client, database, job_context, keeper, still):
-    """Signed in, with a campaign, a message called Welcome, five people and a segment."""
-    sign_in(client)
-    with database.session() as session:
-        many(session, NOW, 5)
-        kinds(session)
-        send = ready_send(session, NOW, {"in": [], "out": []})
-        session.execute(sa.text("UPDATE messages SET name = 'Welcome'"))
-        segment(session)
-        client.campaign = send.campaign_id
-    return client
-
-
-def version(database, ident=1):
-    with database.session() as session:
-        return session.get_one(Journey, ident).version
-
-
-def post(web, database, path, /, **data):
-    return web.post(f"/journeys/1/{path}", data={"version": version(database), **data})
-
-
-def begins(web, database, what, again, **who):
-    """Has one thing start it, in the place of what did before."""
-    before = draft(database).starts
-    ident = before[0].id if before else ""
-    assert post(web, database, "starts", start=ident, what=what, **who).status_code == 303
-    post(web, database, "again", again=again, again_days="30")
+    return ready(client, database)
 
 
 @pytest.fixture
 def journey(web, database):
-    """A journey: a welcome, a day, then two ways by whether they visited within three days."""
-    web.post(f"/campaigns/{web.campaign}/journeys", data={"name": "First  two weeks"})
-    for text in ("email Welcome", "wait 1 day", "wait for visited, 3 days"):
-        assert post(web, database, "add", text=text).status_code == 303
-    begins(web, database, "event:ticket_bought", "once")
-    post(web, database, "goal", event="visited", days="14")
-    return 1
-
-
-def draft(database, ident=1):
-    with database.session() as session:
-        return queries.draft(session, session.get_one(Journey, ident))
+    return welcome(web, database)
 
 
 def start(web, database):
@@ -107,6 +70,65 @@ def test_what_is_not_understood_is_said_and_kept(web, database, journey):
     )
     post(web, database, "add", text="wait 2 days unless it rains")
     assert "Nothing was made of “unless”, “rains”." in web.get("/journeys/1").text
+
+
+@pytest.mark.parametrize(("path", "text"), [("add", "fly away"), ("starts", "the moon is full")])
+def test_what_is_refused_while_it_runs_stays_where_it_was_typed(web, database, journey, path, text):
+    start(web, database)
+    answer = post(web, database, path, text=text)
+    assert answer.status_code == 422 and f'value="{text}"' in answer.text
+
+
+def test_a_start_is_chosen_typed_changed_and_taken_away(web, database, journey):
+    first = draft(database).starts[0].id
+    post(web, database, "starts", text="every first Monday at 10:00, everyone whose town is Farrow")
+    post(web, database, "starts", what="everyone:", who="town is Farrow")
+    shown = web.get("/journeys/1").text
+    for words in (
+        "someone bought a ticket",
+        "it is the first Monday of each month, at 10:00 their time, for everyone whose town is",
+        "it is started, for everyone whose town is",
+    ):
+        assert words in shown
+    days = draft(database).starts[1]
+    # The words of its days are given back as they stand; the hour alone is another.
+    post(
+        web,
+        database,
+        "starts",
+        start=days.id,
+        what="rhythm:",
+        rhythm="the first Monday of each month",
+        first=days.first,
+        at="11:30",
+        who="town is Farrow",
+    )
+    changed = draft(database).starts[1]
+    assert (changed.rhythm, changed.at) == ("FREQ=MONTHLY;BYDAY=1MO", 11 * 60 + 30)
+    post(web, database, "starts", remove=first)
+    assert [one.how for one in draft(database).starts] == ["rhythm", "everyone"]
+
+
+@pytest.mark.parametrize(
+    ("given", "problem"),
+    [
+        ({"what": ""}, "Choose what brings people in."),
+        ({"what": "turns:"}, "Say who they are: choose a segment, or write it."),
+        ({"what": "rhythm:", "segment": "1", "first": "soon"}, "Say from which day on."),
+        (
+            {"what": "rhythm:", "segment": "1", "first": "2026-12-01", "rhythm": "at full moon"},
+            "“full moon” was not understood.",
+        ),
+        (
+            {"what": "event:visited", "start": "gone"},
+            "What is to be changed is not there any more.",
+        ),
+    ],
+)
+def test_a_start_that_cannot_be_is_refused_with_the_reason(web, database, journey, given, problem):
+    answer = post(web, database, "starts", **given)
+    assert answer.status_code == 422 and problem in answer.text
+    assert len(draft(database).starts) == 1
 
 
 def test_what_would_be_made_of_a_step_is_shown(web, database, journey):

@@ -36,8 +36,9 @@ from meadowrun.core.language import Wording
 from meadowrun.core.timing import rhythm
 from meadowrun.core.timing.rhythm import RhythmError
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, patterns, queries
 from meadowrun.journeys.models import Journey
+from meadowrun.journeys.patterns import JourneyPattern
 from meadowrun.journeys.views import drawn
 from meadowrun.messages.copying import begun
 from meadowrun.shell.request import (
@@ -62,11 +63,16 @@ def add(ident: int) -> Answer:
     journey, form = queries.journey(db(), ident), flask.request.form
     text, path = form.get("text", "").strip(), form.get("path", "")
     readings = typed.read(text, queries.names(db()))
+    kept = patterns.named(db(), text)
+    which = form.get("pattern", "")
+    if which or kept and not readings:
+        return _add_pattern(journey, [one for one in kept if which in ("", str(one.id))], path)
     place = integer(form.get("reading") or "0", "reading")
     if not text or place >= len(readings):
         problem = Wording(
             "“%(text)s” is no step. Type it like: wait 3 days · email and the name of a message · "
-            "if in and a segment · wait for visited, 3 days · split 50 50 · exit",
+            "if in and a segment · wait for visited, 3 days · split 50 50 · exit · or the name of "
+            "a pattern",
             text=text,
         )
         return drawn(journey, text, problem, path), 422
@@ -78,6 +84,15 @@ def add(ident: int) -> Answer:
         lambda itinerary: edit.add(itinerary, reading.step, path),
         path,
     )
+
+
+def _add_pattern(journey: Journey, found: list[JourneyPattern], path: str) -> Answer:
+    """Adds the steps of the first of some patterns."""
+    if not found:
+        return _refused(journey, Invalid("This pattern is not there any more."))
+    steps = found[0].itinerary().steps
+    said = Wording("added the pattern “%(name)s”", name=found[0].name)
+    return _write(journey, said, lambda before: edit.add_all(before, steps, path), path)
 
 
 def _say_unused(unused: tuple[str, ...]) -> None:
@@ -93,10 +108,12 @@ def readings(ident: int) -> Answer:
     """What would be made of a step as it is typed, drawn."""
     queries.journey(db(), ident)
     names = queries.names(db())
-    found = typed.read(flask.request.args.get("text", ""), names)[:6]
+    text = flask.request.args.get("text", "")
+    found = typed.read(text, names)[:6]
     return flask.render_template(
         "journeys/readings.html",
         readings=[(step_words(one.step, names), one.unused) for one in found],
+        patterns=[(one, len(list(one.itinerary().walk()))) for one in patterns.named(db(), text)],
     )
 
 
@@ -105,6 +122,7 @@ _DEEDS: dict[str, tuple[str, Callable[[Itinerary, str], Itinerary]]] = {
     "up": (Wording("moved a step"), lambda itinerary, step: edit.move(itinerary, step, -1)),
     "down": (Wording("moved a step"), lambda itinerary, step: edit.move(itinerary, step, 1)),
     "nest": (Wording("moved a step into a path"), edit.nest),
+    "copy": (Wording("copied a step"), edit.duplicate),
     "remove": (Wording("took a step away"), edit.remove),
     "off": (Wording("switched a step off or on"), edit.switch),
     "remove-path": (Wording("took a path away"), edit.remove_path),
@@ -355,8 +373,8 @@ def _typed_start(journey: Journey, text: str) -> Answer:
     if not found:
         problem = Wording(
             "“%(text)s” is nothing that brings people in. Write what they do, like “bought a "
-            "ticket”, when it is, like “7 days before renewal date”, or what becomes true of them, "
-            "like “becomes membership is student”.",
+            "ticket”, a date, like “7 days before renewal date”, what becomes true of them, like "
+            "“becomes membership is student”, or days, like “every Monday, everyone in Members”.",
             text=text,
         )
         return drawn(journey, text, problem, "starts"), 422

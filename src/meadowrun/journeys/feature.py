@@ -53,6 +53,7 @@ FEATURE = Feature(
         "views": Wording("Campaigns"),
         "editing_views": Wording("Campaigns"),
         "rehearsal_views": Wording("Campaigns"),
+        "pattern_views": Wording("Campaigns"),
     },
     tasks=("jobs",),
     does=((Wording("Journeys"), "journeys.table"),),

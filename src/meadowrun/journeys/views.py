@@ -39,6 +39,7 @@ from meadowrun.journeys.calling import signing_key
 from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import curve, draw
 from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
+from meadowrun.journeys.patterns import all_patterns
 from meadowrun.messages.senders import senders
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.queries import contact as get_contact
@@ -96,6 +97,7 @@ def table() -> Answer:
         rows=[(one, queries.numbers(db(), one.id).stand) for one in found],
         campaigns=queries.campaign_names(db()),
         states=STATES,
+        patterns=all_patterns(db()),
     )
 
 
@@ -134,7 +136,8 @@ def drawn(
 ) -> str:
     """The page of a journey; `typed` is a step that was not understood, in the path `where`."""
     draft, walked = queries.draft(db(), journey), queries.walked(db(), journey)
-    writing = walked is None or "edit" in flask.request.values
+    # What was refused is shown where it was typed.
+    writing = walked is None or "edit" in flask.request.values or problem is not None
     itinerary = draft if writing or walked is None else walked
     found = queries.numbers(db(), journey.id) if walked is not None else None
     names = queries.names(db())

@@ -28,7 +28,8 @@ Steps = tuple[Step, ...]
 
 def new_ids(itinerary: Itinerary, count: int) -> list[str]:
     """Ids that no step and no path of an itinerary has or had: they only grow."""
-    used = [itinerary.ids, *(_number(rule.id) for rule in itinerary.exits)]
+    used = [itinerary.ids, *(_number(one.id) for one in itinerary.starts)]
+    used += [_number(one.id) for one in itinerary.exits]
     for step, _, _ in itinerary.walk():
         used.append(_number(step.id))
         if isinstance(step, Parting):
@@ -73,6 +74,39 @@ def _named(itinerary: Itinerary, step: Step) -> tuple[Step, Itinerary]:
 
     made = name(step)
     return made, dataclasses.replace(itinerary, ids=before + next(given) - 1)
+
+
+def add_all(itinerary: Itinerary, steps: Steps, path: str = ROOT) -> Itinerary:
+    """Puts several steps at the end of a path, each with ids of its own. Raises ItineraryError."""
+    for step in steps:
+        itinerary = add(itinerary, step, path)
+    return checked(itinerary)
+
+
+def duplicate(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Puts a step, with all that is in it, behind itself once more. Raises ItineraryError."""
+    step = itinerary.step(ident)
+    if step is None:
+        raise ItineraryError(Wording("This step is not there any more."))
+    made, itinerary = _named(itinerary, step)
+
+    def doubled(steps: Steps) -> Steps:
+        return tuple(each for one in steps for each in ((one, made) if one.id == ident else (one,)))
+
+    return checked(_everywhere(itinerary, doubled))
+
+
+def run_from(itinerary: Itinerary, ident: str) -> Steps:
+    """A step and those that follow it in its path; nothing where it is not there."""
+    rows = [itinerary.steps]
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, Parting):
+            rows += [path.steps for path in step.paths]
+    for steps in rows:
+        for place, one in enumerate(steps):
+            if one.id == ident:
+                return steps[place:]
+    return ()
 
 
 def remove(itinerary: Itinerary, ident: str) -> Itinerary:

@@ -297,6 +297,7 @@ def read(text: str, first: dt.date) -> Rhythm:
     words = re.sub(r"[,.;]", " ", text.lower()).split()
     words = " ".join(_ALIKE.get(word, word) for word in words).split()
     every, unit, days, month_day, nth = 1, "", set[int](), 0, 0
+    monthly = any(word.rstrip("s") == "month" for word in words)
     unknown = []
     for place, word in enumerate(words):
         before = words[place - 1] if place else ""
@@ -321,7 +322,10 @@ def read(text: str, first: dt.date) -> Rhythm:
             days.add(_DAY_WORD[single])
             unit = unit or "week"
         elif word in _ORDER and follows.rstrip("s") in (*UNITS, *_DAY_WORD):
-            if before == "every" and word != "last":
+            # “Every second Wednesday” is every two weeks, “every second Wednesday of the month” and
+            # “every first Wednesday” are days of the month.
+            of_month = follows in _DAY_WORD and (monthly or word == "first")
+            if before == "every" and word != "last" and not of_month:
                 every = _ORDER[word]
             else:
                 nth = _ORDER[word]
