@@ -7,10 +7,8 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.campaigns.models import Campaign
-from meadowrun.core.journeys import edit
-from meadowrun.core.journeys.steps import Path, Span, Start, TaskStep, WaitForStep, WaitStep
-from meadowrun.journeys import actions, queries
+from meadowrun.core.journeys.steps import Path, Span, TaskStep, WaitForStep, WaitStep
+from meadowrun.journeys import queries
 from meadowrun.people.duplicates import merge
 from meadowrun.people.wholly import erase
 from meadowrun.shell.models import User
@@ -18,8 +16,9 @@ from meadowrun.tasks.actions import set_away
 from meadowrun.tasks.models import ColleagueTask
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.store.journeys import advance, started_by
-from tests.store.people import IDA, kinds, many, ready_send
+from tests.store.journeys import advance
+from tests.store.people import IDA
+from tests.store.tasks import running, with_colleagues
 from tests.store.web import sign_in
 
 DAY = dt.timedelta(days=1)
@@ -28,40 +27,7 @@ CALL = TaskStep("", "call", "Ask how it was", Span(2, "day"), "high")
 
 @pytest.fixture
 def world(database, settings, job_context, keeper):
-    """Ten people and three colleagues; gives these and the campaign."""
-    with clock.at(NOW), database.session() as session:
-        many(session, NOW, 10)
-        kinds(session)
-        send = ready_send(session, NOW, {"in": [], "out": []})
-        made = [
-            User(
-                email=f"{name}@farrowhill.example".lower(),
-                name=name,
-                password_hash="",
-                role="viewer",
-                created_at=NOW,
-            )
-            for name in ("Ana", "Ben", "Cleo")
-        ]
-        session.add_all(made)
-        session.flush()
-        return send.campaign_id, [one.id for one in made]
-
-
-def running(database, world, *steps):
-    with clock.at(NOW), database.session() as session:
-        campaign = session.get_one(Campaign, world[0])
-        made = actions.create(session, IDA, NOW, campaign, "Calls")
-
-        def built(itinerary):
-            itinerary = started_by(itinerary, Start("event", "visited"), "any", 30)
-            for step in steps:
-                itinerary = edit.add(itinerary, step)
-            return itinerary
-
-        actions.write(session, IDA, NOW, made, made.version, "wrote", built)
-        actions.start(session, IDA, NOW, made, made.version)
-        return made.id
+    return with_colleagues(database)
 
 
 def visits(database, at, *contacts):

@@ -9,17 +9,27 @@ from sqlalchemy import orm
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.findings import MUST, SHOULD, Check
 from meadowrun.core.journeys.check import check, details_said
-from meadowrun.core.journeys.steps import Itinerary, JumpStep, MessageStep, WebhookStep
+from meadowrun.core.journeys.steps import (
+    Itinerary,
+    JumpStep,
+    MessageStep,
+    TaskStep,
+    TellStep,
+    WebhookStep,
+)
 from meadowrun.core.journeys.words import Names
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours
 from meadowrun.gateways import outgoing as outgoing_http
 from meadowrun.journeys import queries
 from meadowrun.journeys.models import Journey
+from meadowrun.journeys.wordings import problem_of
 from meadowrun.messages import ready
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import state_to_send
 from meadowrun.messages.ready import Use
+from meadowrun.messages.values import known_refs
+from meadowrun.shell.models import User
 
 #: Messages are laid out to see whether they can be; no finding names an address of ours.
 _ANYWHERE = "https://here.invalid"
@@ -48,6 +58,9 @@ def findings(
     for step, _, _ in itinerary.walk():
         if isinstance(step, MessageStep):
             said += _of_messages(step, stops, names)
+        if isinstance(step, TaskStep | TellStep):
+            details = set[str]().union(*details_said(itinerary, names))
+            said += _of_words(session, step, use.facts, details, names)
         if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
             said.append(Check(MUST, wrong, step.id))
     if itinerary.again == "any":
@@ -82,6 +95,24 @@ def _of_messages(step: MessageStep, stops: dict[int, list[Check]], names: Names)
             name = names.messages[message][0]
             text = Wording("“%(message)s”: %(problem)s", message=name, problem=one.text)
             yield Check(one.level, text, step.id)
+
+
+def _of_words(
+    session: orm.Session,
+    step: TaskStep | TellStep,
+    facts: Collection[str],
+    details: Collection[str],
+    names: Names,
+) -> Iterator[Check]:
+    """What colleagues are told and asked: whether it can be filled in, and whether they see it."""
+    text = step.text if isinstance(step, TellStep) else step.subject
+    if problem := problem_of(text, known_refs(names.words), facts, details):
+        yield Check(MUST, problem, step.id)
+    if isinstance(step, TellStep):
+        asked = sa.select(User.name).where(User.id.in_(step.to), ~User.told, User.active)
+        for name in session.scalars(asked.order_by(User.name)):
+            said = Wording("%(name)s does not wish to be told by email.", name=name)
+            yield Check(SHOULD, said, step.id)
 
 
 def _leads_back(session: orm.Session, journey_id: int, to: int) -> bool:

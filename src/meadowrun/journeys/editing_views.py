@@ -26,6 +26,7 @@ from meadowrun.core.journeys.steps import (
     SplitStep,
     Start,
     TaskStep,
+    TellStep,
     WaitForStep,
     WaitStep,
     WebhookStep,
@@ -227,6 +228,9 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
             due=_span(),
             to=tuple(integer(one, "to") for one in form.getlist("to")),
         )
+    if isinstance(step, TellStep):
+        to = tuple(integer(one, "to") for one in form.getlist("to"))
+        return edit.set_values(itinerary, ident, text=form.get("words", ""), to=to)
     if isinstance(step, ChangeStep):
         return edit.set_values(itinerary, ident, **_change_values(step))
     if isinstance(step, JumpStep):

@@ -26,19 +26,20 @@ from meadowrun.core.journeys.steps import (
     MessageStep,
     SplitStep,
     TaskStep,
+    TellStep,
     WaitForStep,
     WaitStep,
     WebhookStep,
     Who,
 )
 from meadowrun.core.timing.zones import zone_of
-from meadowrun.journeys import calling, changing, sending
+from meadowrun.journeys import calling, changing, sending, wordings
 from meadowrun.journeys.membership import days_of, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyEdition, JourneyEntry
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.shell.telling import named
-from meadowrun.tasks.actions import Wanted, give
+from meadowrun.tasks.actions import Given, Wanted, give
 
 #: So many people are moved in one transaction.
 BATCH = 2000
@@ -239,6 +240,10 @@ def _do(
     elif isinstance(step, TaskStep):
         _give_tasks(session, walk, step, people, now, zone)
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
+    elif isinstance(step, TellStep):
+        entries = {one.id: one.contact_id for one in people}
+        wordings.tell_colleagues(session, walk.journey, step, entries, now, zone)
+        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     elif isinstance(step, ChangeStep):
         changing.change(session, step, walk.journey, _came(people), now, zone)
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
@@ -414,7 +419,6 @@ def _give_tasks(
     """Gives one task for each person and each time that they come here."""
     wanted = Wanted(
         step.what,
-        step.subject,
         step.priority,
         step.due.length(),
         step.to or (named(session, walk.journey.started_by),),
@@ -422,8 +426,14 @@ def _give_tasks(
         walk.journey.id,
         step.id,
     )
+    entries = {one.id: one.contact_id for one in people}
+    words = wordings.filled(session, walk.journey, step.subject, entries, now, zone)
     given = [
-        (one.contact_id, f"journey:{one.id}:{step.id}:{one.arrived_at.isoformat()}")
+        Given(
+            one.contact_id,
+            f"journey:{one.id}:{step.id}:{one.arrived_at.isoformat()}",
+            words[one.id],
+        )
         for one in people
     ]
     give(session, now, now.astimezone(zone).date(), wanted, given)

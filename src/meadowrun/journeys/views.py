@@ -26,6 +26,7 @@ from meadowrun.core.journeys.words import (
     rhythm_words,
     start_words,
     task_words,
+    tell_words,
     who_words,
 )
 from meadowrun.core.language import Wording
@@ -167,6 +168,7 @@ def drawn(
         day_names=DAY_NAMES,
         signing_key=signing_key(settings()).decode(),
         task_words=lambda step: task_words(step, names),
+        tell_words=lambda step: tell_words(step, names),
         tasks=KINDS,
         priorities=PRIORITIES,
         of_line=_of_line(findings),

@@ -27,7 +27,6 @@ class Wanted:
     """What is asked of colleagues, and by what."""
 
     kind: str
-    subject: str
     priority: str
     due: dt.timedelta
     #: who may get it, in turn
@@ -37,61 +36,70 @@ class Wanted:
     step: str
 
 
+@dataclasses.dataclass(frozen=True, slots=True)
+class Given:
+    """One task: for which contact, a name that no two tasks share, and what is to be done."""
+
+    contact_id: int
+    about: str
+    subject: str
+
+
 def give(
     session: orm.Session,
     now: dt.datetime,
     today: dt.date,
     wanted: Wanted,
-    people: Sequence[tuple[int, str]],
+    people: Sequence[Given],
 ) -> int:
-    """Gives a task for each of some contacts, (contact, a name that no two tasks share); one that
-    was given before is not given again. Says how many were given. Where everybody asked is away or
-    gone, they are nobody's, and admins are shown them."""
+    """Gives a task for each of some contacts; one that was given before is not given again. Says
+    how many were given. Where everybody asked is away or gone, they are nobody's, and admins are
+    shown them."""
     known = set(
         session.scalars(
             sa.select(ColleagueTask.about).where(
-                ColleagueTask.about.in_([about for _, about in people])
+                ColleagueTask.about.in_([one.about for one in people])
             )
         )
     )
     there = set(
         session.scalars(
             sa.text("SELECT id FROM contacts WHERE id = ANY(:ids)"),
-            {"ids": [contact for contact, _ in people]},
+            {"ids": [one.contact_id for one in people]},
         )
     )
-    fresh = [one for one in people if one[1] not in known and one[0] in there]
+    fresh = [one for one in people if one.about not in known and one.contact_id in there]
     turns = next_in_turn(
         _active(session, wanted.colleagues),
         away(session, today),
         _last(session, wanted),
         len(fresh),
     )
-    given: dict[int, int] = {}
-    for place, (contact, about) in enumerate(fresh):
+    given: dict[int, list[str]] = {}
+    for place, one in enumerate(fresh):
         user = turns[place] if turns else None
         session.add(
             ColleagueTask(
-                contact_id=contact,
+                contact_id=one.contact_id,
                 kind=wanted.kind,
-                subject=wanted.subject,
+                subject=one.subject,
                 priority=wanted.priority,
                 due_at=now + wanted.due,
                 user_id=user,
                 source=wanted.source,
                 source_id=wanted.source_id,
                 step=wanted.step,
-                about=about,
+                about=one.about,
                 # One after the other, so that turns can be told.
                 created_at=now + dt.timedelta(microseconds=place),
             )
         )
         if user is not None:
-            given[user] = given.get(user, 0) + 1
+            given.setdefault(user, []).append(one.subject)
     session.flush()
-    for user, count in given.items():
-        subject = Wording("%(kind)s: %(subject)s", kind=KINDS[wanted.kind], subject=wanted.subject)
-        said = Wording("New for you: %(count)s.", count=count)
+    for user, subjects in given.items():
+        subject = Wording("%(kind)s: %(subject)s", kind=KINDS[wanted.kind], subject=subjects[0])
+        said = Wording("New for you: %(count)s.", count=len(subjects))
         about = f"task:{wanted.source}:{wanted.source_id}:{wanted.step}:{now.isoformat()}"
         tell(session, now, user, about, str(subject), str(said), "/tasks")
     return len(fresh)

@@ -22,6 +22,7 @@ from meadowrun.core.journeys.steps import (
     Start,
     Step,
     TaskStep,
+    TellStep,
     WaitForStep,
     WaitStep,
     Who,
@@ -146,12 +147,12 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         asks = step.date or step.span.amount or step.at is not None or step.weekday is not None
         if not asks:
             yield should("This step waits no time at all.", step.id)
-    if isinstance(step, TaskStep):
+    if isinstance(step, TaskStep | TellStep):
         gone = [one for one in step.to if one not in names.colleagues]
         if step.to and len(gone) == len(step.to):
-            yield must("Nobody is left to get this task. Choose a colleague.", step.id)
+            yield must("Nobody is left who would get this. Choose a colleague.", step.id)
         elif gone:
-            yield should("A colleague of this task is gone; the others get it.", step.id)
+            yield should("A colleague of this step is gone; the others get it.", step.id)
     if isinstance(step, JumpStep) and step.journey not in names.journeys:
         yield must("The journey that this step leads to is gone. Choose another.", step.id)
     if isinstance(step, Parting) and not any(path.steps for path in step.paths):

@@ -22,6 +22,7 @@ from meadowrun.core.journeys.steps import (
     Path,
     SplitStep,
     TaskStep,
+    TellStep,
     WaitForStep,
     WaitStep,
     WebhookStep,
@@ -235,7 +236,7 @@ def _follow(
     step, first = flat.step, dict(flat.first_of)
     if isinstance(step, ExitStep):
         return Came(END, at, "exit")
-    if isinstance(step, ChangeStep | TaskStep):
+    if isinstance(step, ChangeStep | TaskStep | TellStep):
         return Came(flat.next, at, "done")
     if isinstance(step, WaitStep):
         over = wait_until(step, at, person.zone, person.day(step.date) if step.date else None)

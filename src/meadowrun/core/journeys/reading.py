@@ -28,6 +28,7 @@ from meadowrun.core.journeys.steps import (
     Start,
     Step,
     TaskStep,
+    TellStep,
     WaitForStep,
     WaitStep,
     WebhookStep,
@@ -214,6 +215,12 @@ class _Reader:
             self.numbers(data, "to", place),
         )
 
+    def tell(self, data: Json, ident: str, place: str) -> TellStep:
+        text = data.get("text")
+        if not isinstance(text, str) or not text.strip() or len(text) > MOST_SUBJECT:
+            raise self._wrong("text", place)
+        return TellStep(ident, " ".join(text.split()), self.numbers(data, "to", place))
+
     def who(self, data: Json, place: str) -> Who:
         """Certain people. Whether their lines mean anything is found when they are asked."""
         who = data.get("who") or {}
@@ -337,6 +344,8 @@ class _Reader:
             return self.wait(data, ident, place)
         if kind == "task":
             return self.task(data, ident, place)
+        if kind == "tell":
+            return self.tell(data, ident, place)
         if kind == "webhook":
             address = data.get("address")
             if not isinstance(address, str) or not 0 < len(address) <= MOST_ADDRESS:

@@ -121,6 +121,11 @@ STEPS: dict[str, Json] = {
         _priority=_one_of(*PRIORITIES),
         _to=_NUMBERS,
     ),
+    "tell": _step(
+        "tell",
+        text={"type": "string", "minLength": 1, "maxLength": MOST_SUBJECT},
+        _to=_NUMBERS,
+    ),
     "webhook": _step(
         "webhook",
         address={"type": "string", "minLength": 1, "maxLength": MOST_ADDRESS},

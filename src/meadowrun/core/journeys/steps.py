@@ -223,6 +223,22 @@ class TaskStep:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class TellStep:
+    """Writes to colleagues by email; the person goes on at once."""
+
+    kind: ClassVar[str] = "tell"
+    id: str
+    #: what they are told, with fill-ins
+    text: str
+    #: the colleagues, by number; none: whoever started the journey
+    to: tuple[int, ...] = ()
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class WebhookStep:
     """Tells another server, and waits for its answer."""
 
@@ -270,6 +286,7 @@ Step = (
     | SplitStep
     | ChangeStep
     | TaskStep
+    | TellStep
     | WebhookStep
     | JumpStep
     | ExitStep

@@ -9,6 +9,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.english import read_aloud
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
 from meadowrun.core.channels import KINDS as KINDS_OF_CHANNEL
+from meadowrun.core.content import fillins
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -23,6 +24,7 @@ from meadowrun.core.journeys.steps import (
     Start,
     Step,
     TaskStep,
+    TellStep,
     WaitForStep,
     WaitStep,
     WebhookStep,
@@ -145,7 +147,9 @@ def _line(step: Step, names: Names) -> Line:
         parts = urllib.parse.urlsplit(step.address)
         return Line("", Wording("Webhook"), f"{parts.hostname or step.address}{parts.path}")
     if isinstance(step, TaskStep):
-        return Line("", KINDS[step.what], step.subject)
+        return Line("", KINDS[step.what], fillins.named(step.subject))
+    if isinstance(step, TellStep):
+        return Line("", Wording("Tell"), fillins.named(step.text))
     if isinstance(step, JumpStep):
         name = names.journeys.get(step.journey, _GONE)
         return Line("", Wording("Go over"), Wording("to the journey “%(name)s”", name=name))
@@ -187,6 +191,13 @@ def who_words(who: Who, names: Names) -> str:
     except d.DefinitionError as problem:
         return Wording("(%(problem)s)", problem=problem)
     return read_aloud(definition, names.words, names.today).removeprefix("Everyone ").rstrip(".")
+
+
+def tell_words(step: TellStep, names: Names) -> str:
+    """Who is told: “Hetty Brook and Otto Lind by email”."""
+    to = [names.colleagues.get(one, str(_GONE)) for one in step.to]
+    who: str = joined(to, "and") if to else Wording("whoever started it")
+    return Wording("%(who)s by email", who=who)
 
 
 def task_words(step: TaskStep, names: Names) -> str:

@@ -25,6 +25,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     messages.read_again,
     acts.read_webhook,
     acts.read_task,
+    acts.read_tell,
     acts.read_jump,
     acts.read_exit,
 )

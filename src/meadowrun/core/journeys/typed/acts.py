@@ -10,6 +10,7 @@ from meadowrun.core.journeys.steps import (
     JumpStep,
     Span,
     TaskStep,
+    TellStep,
     WebhookStep,
 )
 from meadowrun.core.journeys.typed.parts import Reading, rest_of, span_in, things_in
@@ -166,6 +167,27 @@ def read_task(text: str, names: Names) -> list[Reading]:
     subject = subject.strip(" .,:“”\"'") or str(KINDS[what])
     due = span[0] if span else Span(2, "day")
     return [Reading(TaskStep("", what, subject[:MOST_SUBJECT], due, "usual", to))]
+
+
+_TELL = re.compile(
+    r"(?:then )?(?:tell|notify|alert|inform|let)\b(?P<whom>[^:]*?)"
+    r"(?:\bby e-?mail\b|\bknow\b)?\s*:\s*(?P<text>.+)",
+    re.I,
+)
+
+
+def read_tell(text: str, names: Names) -> list[Reading]:
+    """“tell Hetty: a school asks for a visit”, “notify Otto and Hetty by email: look at this”."""
+    met = _TELL.match(text)
+    if met is None or _ADDRESS.match(text):
+        return []
+    said = re.sub(r"[^\w\s]", " ", met["whom"].lower())
+    called = {number: name.split()[0].lower() for number, name in names.colleagues.items()}
+    to = tuple(number for number, name in called.items() if name in said.split())
+    used = [name for name in said.split() if name in called.values()]
+    surnames = [name.lower() for one in to for name in names.colleagues[one].split()[1:]]
+    unused = rest_of(said, *used, *(one for one in surnames if one in said), "a colleague", "by")
+    return [Reading(TellStep("", met["text"].strip()[:MOST_SUBJECT], to), unused)]
 
 
 _OVER = re.compile(
