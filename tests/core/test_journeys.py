@@ -327,10 +327,40 @@ def test_somebody_who_does_nothing():
 
 def test_somebody_whose_text_bounces():
     def answers(step, moment):
-        return sent(step, moment, ("bounced", moment + dt.timedelta(minutes=6)))
+        return sent(step, moment, ("bounced", moment + dt.timedelta(minutes=6), ""))
 
     person = Person(1, LONDON, [Happened("app_opened", at("2026-11-05T20:15+00:00"))], (), answers)
     assert way(person)[-2:] == [("4b1", "03 10:06"), ("out", "03 10:06")]
+
+
+@pytest.mark.parametrize(
+    ("clicked", "goes"),
+    [
+        # Both at once: the very link counts, though any link stands first.
+        ((("/book", 60),), "2b1"),
+        ((("/more", 60), ("/book", 61)), "2a1"),
+        ((("/more", 60),), "2a1"),
+        ((), "out"),
+    ],
+)
+def test_one_link_of_several(clicked, goes):
+    waits = WaitForStep(
+        "",
+        Span(3, "day"),
+        (
+            Path("", (ExitStep(""),), reaction="clicked"),
+            Path("", (ExitStep(""),), reaction="clicked", link="/book"),
+            Path(""),
+        ),
+    )
+    itinerary = edit.add(edit.add(Itinerary(), MessageStep("", 1)), waits)
+
+    def answers(step, moment):
+        after = [("clicked", moment + dt.timedelta(minutes=m), link) for link, m in clicked]
+        return sent(step, moment, *after)
+
+    found = [place for place, _ in way(Person(1, LONDON, answers=answers), itinerary=itinerary)]
+    assert found[2] == goes
 
 
 def test_somebody_who_may_not_be_written_to():

@@ -158,7 +158,7 @@ def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, react
             if contact == SAID_NO and not asked.instead:
                 return Answered(at, False)
             came_back = [
-                (kind, at + dt.timedelta(minutes=after))
+                (kind, at + dt.timedelta(minutes=after), "")
                 for kind, after in zip(REACTIONS, reacted, strict=True)
                 if np.isfinite(after)
             ]

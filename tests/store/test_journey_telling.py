@@ -101,7 +101,8 @@ def test_one_value_that_cannot_be_written_keeps_nobody_from_going_on(database, w
         ("{{ event.moon }}", "There is nothing called “event.moon” to fill in here."),
         (
             "{{ contact.town",
-            "There is a stray “{{” near “{{ contact.town”. Remove it, or type @ to fill in a field.",
+            "There is a stray “{{” near “{{ contact.town”. Remove it, or type @ to fill in a "
+            "field.",
         ),
     ],
 )

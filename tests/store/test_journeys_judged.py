@@ -346,7 +346,7 @@ def answered(session, entry_id):
         found[before.to_step, before.at] = Answered(
             sent.at,
             sent.outcome == "delivered",
-            tuple((one.kind, one.at) for one in came_back),
+            tuple((one.kind, one.at, "") for one in came_back),
             sent.outcome == "control",
         )
     return found

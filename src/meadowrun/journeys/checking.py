@@ -15,6 +15,7 @@ from meadowrun.core.journeys.steps import (
     MessageStep,
     TaskStep,
     TellStep,
+    WaitForStep,
     WebhookStep,
 )
 from meadowrun.core.journeys.words import Names
@@ -26,13 +27,12 @@ from meadowrun.journeys.models import Journey
 from meadowrun.journeys.wordings import problem_of
 from meadowrun.messages import ready
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import state_to_send
+from meadowrun.messages.queries import ANYWHERE, state_to_send
 from meadowrun.messages.ready import Use
 from meadowrun.messages.values import known_refs
 from meadowrun.shell.models import User
 
-#: Messages are laid out to see whether they can be; no finding names an address of ours.
-_ANYWHERE = "https://here.invalid"
+_NO_LINK = Wording("The message before this step does not have this link. Choose another.")
 _ROUND = Wording("This leads back here by itself: people could go round and round.")
 
 
@@ -51,11 +51,18 @@ def findings(
     said = check(itinerary, names, missing)
     use = _use(session, found, itinerary, names)
     stops = {
-        ident: ready.stops(session, one, states[ident].document, use, _ANYWHERE)
+        ident: ready.stops(session, one, states[ident].document, use, ANYWHERE)
         for ident, one in messages.items()
         if ident not in missing
     }
+    links = queries.links_before(session, itinerary)
     for step, _, _ in itinerary.walk():
+        if isinstance(step, WaitForStep):
+            said += [
+                Check(MUST, _NO_LINK, path.id)
+                for path in step.paths
+                if path.link and path.link not in links.get(step.id, ())
+            ]
         if isinstance(step, MessageStep):
             said += _of_messages(step, stops, names)
         if isinstance(step, TaskStep | TellStep):

@@ -283,8 +283,9 @@ def _path(itinerary: Itinerary, step: Parting, ident: str) -> Itinerary:
     if isinstance(step, WaitForStep):
         what = form.get("what", "")
         if what in REACTIONS:
-            return edit.set_values(itinerary, ident, event="", reaction=what)
-        return edit.set_values(itinerary, ident, event=what, reaction="")
+            link = form.get("link", "") if what == "clicked" else ""
+            return edit.set_values(itinerary, ident, event="", reaction=what, link=link)
+        return edit.set_values(itinerary, ident, event=what, reaction="", link="")
     detail = form.get("detail", "")
     return edit.set_values(
         itinerary,

@@ -93,9 +93,13 @@ _REACTIONS = """
 SELECT w.id, k.place, min(greatest(r.at, w.since)) AS at
 FROM jsonb_to_recordset(CAST(:rows AS jsonb))
     AS w(id bigint, contact bigint, since timestamptz, until timestamptz, delivery bigint)
-CROSS JOIN jsonb_to_recordset(CAST(:kinds AS jsonb)) AS k(place int, reaction text)
+CROSS JOIN jsonb_to_recordset(CAST(:kinds AS jsonb)) AS k(place int, reaction text, link text)
 JOIN reactions r ON r.contact_id = w.contact AND r.delivery = w.delivery
     AND r.kind = k.reaction AND NOT r.machine AND r.at < w.until
+WHERE k.link = '' OR EXISTS (
+    SELECT 1 FROM dispatches s JOIN editions e ON e.id = s.edition_id
+    CROSS JOIN jsonb_array_elements(e.compiled -> 'links') l
+    WHERE s.id = r.dispatch_id AND (l ->> 'number')::int = r.link AND l ->> 'href' = k.link)
 GROUP BY 1, 2
 """
 
@@ -378,10 +382,10 @@ def _wait_for(
         }
         for one in people
     ]
-    happened: dict[int, tuple[dt.datetime, int]] = {}
+    happened: dict[int, tuple[dt.datetime, bool, int]] = {}
     for name, asked in (("event", _EVENTS), ("reaction", _REACTIONS)):
         kinds = [
-            {"place": place, name: getattr(path, name)}
+            {"place": place, name: getattr(path, name), "link": path.link}
             for place, path in enumerate(step.paths[:-1])
             if getattr(path, name)
         ]
@@ -391,12 +395,14 @@ def _wait_for(
         if name == "event":
             values["about"] = about
         for ident, place, at in session.execute(sa.text(asked), values):
-            happened[ident] = min(happened.get(ident, (at, place)), (at, place))
+            # Of what happens at once the one link counts before any link.
+            did = (at, not step.paths[place].link, place)
+            happened[ident] = min(happened.get(ident, did), did)
     moves, rest = [], []
     for one in people:
         over = one.arrived_at + length
         if one.id in happened:
-            at, place = happened[one.id]
+            at, _, place = happened[one.id]
             path = step.paths[place]
             moves.append(Move(one.id, first[path.id], at, path.id))
         elif over <= now:

@@ -12,7 +12,13 @@ from meadowrun.base.db import existing
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.journeys.reading import from_json
-from meadowrun.core.journeys.steps import BranchStep, Itinerary, Parting
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    Itinerary,
+    MessageStep,
+    Parting,
+    WaitForStep,
+)
 from meadowrun.core.journeys.words import Names
 from meadowrun.core.results.reached import Reached, Seen, reached
 from meadowrun.core.results.worth import Group, Worth, worth
@@ -26,6 +32,7 @@ from meadowrun.journeys.models import (
     JourneyRefusal,
 )
 from meadowrun.messages.models import Message
+from meadowrun.messages.queries import links_of
 from meadowrun.people.models import Contact, EventKind, PeopleList, Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.models import Segment
@@ -96,6 +103,24 @@ def walked(session: orm.Session, found: Journey) -> Itinerary | None:
     if found.edition is None:
         return None
     return from_json(session.get_one(JourneyEdition, (found.id, found.edition)).itinerary)
+
+
+def links_before(session: orm.Session, itinerary: Itinerary) -> dict[str, dict[str, str]]:
+    """For each step that waits for something the links of the message step before it, in the order
+    of the lines: address → what it is called."""
+    found: dict[str, dict[str, str]] = {}
+    last: MessageStep | None = None
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, MessageStep):
+            last = step
+        elif isinstance(step, WaitForStep) and last is not None:
+            asked = sa.select(Message).where(Message.id.in_(last.messages))
+            found[step.id] = {
+                href: label
+                for message in session.scalars(asked)
+                for href, label in links_of(session, message).items()
+            }
+    return found
 
 
 #: Since when a start brings people in: since the first edition that has it.

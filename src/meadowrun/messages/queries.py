@@ -176,6 +176,20 @@ def _compiled(
     )
 
 
+#: Messages are laid out to see what is in them; no address of ours is asked for.
+ANYWHERE = "https://here.invalid"
+
+
+def links_of(session: orm.Session, message: Message) -> dict[str, str]:
+    """The links of a message as it would be sent: address → what it is called. None where it cannot
+    be laid out."""
+    try:
+        made = compiled(session, to_send(session, message, "approved"), ANYWHERE)
+    except CompileError:
+        return {}
+    return {link.href: link.label for link in made.links}
+
+
 def asked(session: orm.Session, document: Json, lines: Sequence[Json]) -> dict[str, list[Json]]:
     """The conditions that the texts of a document name, by key; `lines` are those that count."""
     return kept_conditions(session, asking.keys(asking.refs(document, lines), lines))

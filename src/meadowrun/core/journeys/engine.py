@@ -43,12 +43,12 @@ class Happened:
 @dataclasses.dataclass(frozen=True, slots=True)
 class Answered:
     """What became of a message: when it was settled, and whether it was handed over; when the
-    person reacted, by kind. Of a webhook: when it was settled, and whether it was answered. Who is
-    in the control group goes on without the message."""
+    person reacted, by kind, and of clicks the address. Of a webhook: when it was settled, and
+    whether it was answered. Who is in the control group goes on without the message."""
 
     at: dt.datetime
     sent: bool
-    reactions: tuple[tuple[str, dt.datetime], ...] = ()
+    reactions: tuple[tuple[str, dt.datetime, str], ...] = ()
     control: bool = False
 
 
@@ -287,18 +287,23 @@ def _awaited(
     """What a person who waits for something goes on by: what happened first since they arrived; of
     reactions those to the last message that was sent to them, whenever they came."""
     over = at + step.span.length()
-    found: list[tuple[dt.datetime, int, str]] = []
+    found: list[tuple[dt.datetime, bool, int, str]] = []
     for place, path in enumerate(step.paths[:-1]):
         moments = (
-            [max(moment, at) for kind, moment in last.reactions if kind == path.reaction]
+            [
+                max(moment, at)
+                for kind, moment, link in last.reactions
+                if kind == path.reaction and path.link in ("", link)
+            ]
             if path.reaction and last
             else [one.at for one in person.events if one.event == path.event and one.at >= at]
             if path.event
             else []
         )
         if moments:
-            found.append((min(moments), place, path.id))
+            # Of what happens at once the one link counts before any link.
+            found.append((min(moments), not path.link, place, path.id))
     if found and min(found)[0] < over:
-        moment, _, path_id = min(found)
+        moment, _, _, path_id = min(found)
         return Came(first[path_id], moment, path_id) if moment <= until else None
     return Came(first[step.paths[-1].id], over, step.paths[-1].id) if over <= until else None

@@ -413,4 +413,8 @@ class _Reader:
             found = Path(ident, inside, self.who(data, place))
             return self.with_detail(found, data, place)
         reaction = self.one_of(data, "reaction", place, ("", *REACTIONS), "")
-        return Path(ident, inside, event=self.text(data, "event", place), reaction=reaction)
+        link = data.get("link") or ""
+        if not isinstance(link, str) or len(link) > MOST_ADDRESS or link and reaction != "clicked":
+            raise self._wrong("link", place)
+        event = self.text(data, "event", place)
+        return Path(ident, inside, event=event, reaction=reaction, link=link)

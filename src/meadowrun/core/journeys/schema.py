@@ -70,6 +70,7 @@ def _paths() -> Json:
             "who": _WHO,
             "event": _TEXT,
             "reaction": _one_of("", *REACTIONS),
+            "link": {"type": "string", "maxLength": MOST_ADDRESS},
             "percent": _whole(0, 99),
             "detail": _NAME,
             "compare": _one_of("", *COMPARISONS),

@@ -132,6 +132,8 @@ class Path:
     #: wait for: the key of an event kind, or one of REACTIONS
     event: str = ""
     reaction: str = ""
+    #: wait for, where they are to click: only this address, as it stands in the message
+    link: str = ""
     #: random split: the share, in percent
     percent: int = 0
     #: what its author calls it; empty: nothing of its own

@@ -99,6 +99,16 @@ _REACTED = {
 }
 
 
+def link_words(address: str) -> str:
+    """An address as it is shown in a line: without what every address has, and not too long."""
+    said = fillins.named(address).removeprefix("https://").removeprefix("http://").rstrip("/")
+    return said if len(said) <= _MOST_SHOWN else f"{said[: _MOST_SHOWN - 1]}…"
+
+
+#: So many characters of an address are shown.
+_MOST_SHOWN = 50
+
+
 def span_words(span: Span) -> str:
     """“3 days”."""
     return count_of(span.amount, span.unit)
@@ -250,6 +260,9 @@ def _path_line(step: Parting, path: Path, names: Names) -> Line:
     if isinstance(step, WaitForStep):
         if path.reaction == "bounced":
             return Line("", Wording("if"), _REACTED[path.reaction])
+        if path.link:
+            where = Wording("clicked the link to %(where)s", where=link_words(path.link))
+            return Line("", Wording("if they"), where)
         if path.reaction:
             return Line("", Wording("if they"), _REACTED[path.reaction])
         return Line("", Wording("if they"), names.events.get(path.event, _GONE))
