@@ -16,6 +16,7 @@ from meadowrun.core.journeys.steps import (
     Span,
     SplitStep,
     TaskStep,
+    TellStep,
     WaitForStep,
     WaitStep,
     WebhookStep,
@@ -43,6 +44,7 @@ exits = st.builds(ExitStep, st.just(""))
 #: To a journey that is not there: they leave all the same.
 jumps = st.just(JumpStep("", 10**6))
 tasks = st.just(TaskStep("", "call", "Ask how it was"))
+tells = st.just(TellStep("", "Look at {{ contact.first_name }}"))
 #: Its answer is made up by who uses it: nothing is called.
 webhooks = st.builds(
     WebhookStep, st.just(""), st.just("https://shop.example/x"), st.sampled_from(("go_on", "exit"))
@@ -67,7 +69,13 @@ def steps(messages=(1,), segments=(1,), events=("visited",)):
         instead=st.sampled_from(((), (), tuple(messages))),
     )
     simple = st.one_of(
-        message, waits, waits, dated, message, exits, st.one_of(jumps, tasks, changes, webhooks)
+        message,
+        waits,
+        waits,
+        dated,
+        message,
+        exits,
+        st.one_of(jumps, tasks, tells, changes, webhooks),
     )
     # One in five is switched off: people pass it by.
     simple = st.builds(_switched, simple, st.sampled_from((False,) * 4 + (True,)))

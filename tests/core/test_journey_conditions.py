@@ -440,7 +440,7 @@ def test_a_task_is_kept_and_said():
     names = dataclasses.replace(NAMES, colleagues={5: "Hetty Brook", 6: "Rob Ash"})
     assert task_words(step, names) == "to Hetty Brook and Rob Ash in turn, due after 1 day"
     assert [one.text for one in check(whole, NAMES) if one.line == "s1"] == [
-        "Nobody is left to get this task. Choose a colleague."
+        "Nobody is left who would get this. Choose a colleague."
     ]
 
 

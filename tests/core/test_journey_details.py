@@ -1,10 +1,12 @@
 """What branches ask of the event that started a journey."""
 
+import json
+
 import pytest
 
 from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.check import check
-from meadowrun.core.journeys.details import holds
+from meadowrun.core.journeys.details import answered, holds
 from meadowrun.core.journeys.steps import BranchStep, Itinerary, Path, Start, Who
 from meadowrun.core.journeys.words import step_words
 from tests.core.test_typed_steps import NAMES
@@ -79,3 +81,29 @@ def test_it_is_said_and_checked():
         whole = edit.add(Itinerary(starts=(Start("event", event, id="start"),)), asked)
         path_id = whole.steps[0].paths[0].id
         assert [one.text for one in check(whole, NAMES) if one.line == path_id] == wrong
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        (
+            '{"level": "gold", "Risk score": 4.5, "ok": true}',
+            (("level", "gold"), ("risk_score", 4.5), ("ok", True)),
+        ),
+        ('{"a": null, "b": [1], "c": {"d": 1}}', ()),
+        ('{"": "x", "…": "y"}', ()),
+        ('["gold"]', ()),
+        ('"gold"', ()),
+        ("3", ()),
+        ("", ()),
+        ("not found", ()),
+        ('{"level": "gold"', ()),
+    ],
+)
+def test_what_an_answer_says_that_branches_can_ask(text, said):
+    assert answered(text) == {f"answer_{name}": value for name, value in said}
+
+
+def test_of_an_answer_without_end_only_so_much_is_kept():
+    found = answered(json.dumps({f"key {n}": "x" * 999 for n in range(99)}))
+    assert len(found) == 20 and {len(value) for value in found.values()} == {200}

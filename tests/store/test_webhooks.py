@@ -17,7 +17,15 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
-from meadowrun.core.journeys.steps import Span, Start, WaitStep, WebhookStep
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    ExitStep,
+    Path,
+    Span,
+    Start,
+    WaitStep,
+    WebhookStep,
+)
 from meadowrun.journeys import actions, calling, queries
 from meadowrun.journeys.models import JourneyCall
 from meadowrun.people.wholly import erase, everything
@@ -293,3 +301,40 @@ def test_the_task_makes_them_and_asks_no_machine_inside_this_network(
         assert (made.state, made.tries) == ("failed", 1)
         assert "inside this network" in made.said
     assert server.got == []
+
+
+def test_what_is_answered_takes_people_one_way_or_the_other(database, world, server, inside):
+    """An object, something that is no object, and no JSON at all; what the event said is kept."""
+    gold = Path("", (LONG,), detail="answer_level", compare="is", value="Gold")
+    ident = running(
+        database,
+        world,
+        inside,
+        WebhookStep("", server.address),
+        BranchStep("", (gold, Path("", (ExitStep(""),)))),
+    )
+    for text in ('{"Level": "gold", "of": {"x": 1}, "n": 3}', '["gold"]', "gold"):
+        server.answers.append((200, {}, text))
+    for contact in (1, 2, 3):
+        visits(database, NOW, contact)
+        calls_at(database, inside, NOW + contact * MINUTE)
+    with database.session() as session:
+        found = [queries.entry(session, ident, contact) for contact in (1, 2, 3)]
+        assert [one.state for one in found] == ["inside", "left", "left"]
+        assert found[0].details == {"night": "5th", "answer_level": "gold", "answer_n": 3}
+        assert found[2].details == {"night": "5th"}
+
+
+def test_an_answer_is_not_told_to_the_next_as_what_happened(database, world, server, inside):
+    running(
+        database,
+        world,
+        inside,
+        WebhookStep("", server.address),
+        WebhookStep("", server.address),
+    )
+    server.answers.append((200, {}, '{"level": "gold"}'))
+    visits(database, NOW, 1)
+    calls_at(database, inside, NOW + MINUTE)
+    calls_at(database, inside, NOW + 2 * MINUTE)
+    assert [json.loads(body)["event"] for _, body in server.got] == [{"night": "5th"}] * 2

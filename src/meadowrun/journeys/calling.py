@@ -19,6 +19,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
+from meadowrun.core.journeys.details import ANSWER, answered
 from meadowrun.core.journeys.steps import WebhookStep
 from meadowrun.core.language import Wording
 from meadowrun.gateways import outgoing
@@ -75,6 +76,12 @@ UPDATE journey_calls SET state = :state, next_at = :next_at, status = :status, s
     answer = :answer, done_at = CASE WHEN :state = 'waiting' THEN NULL
         ELSE CAST(:now AS timestamptz) END
 WHERE id = :id AND state = 'waiting'
+"""
+#: Keeps what was answered with the entry, where branches and messages find it.
+_KEPT = """
+UPDATE journey_entries e SET details = CASE WHEN jsonb_typeof(e.details) = 'object'
+    THEN e.details ELSE '{}'::jsonb END || CAST(:said AS jsonb)
+FROM journey_calls c WHERE c.id = :id AND e.id = c.entry_id
 """
 #: People whose call is answered or given up: entry, journey, step, whether, when.
 _SETTLED = """
@@ -188,6 +195,9 @@ def call_due(database: Database, settings: Settings, now: dt.datetime) -> int:
                 "next_at": now + one.again,
             }
             session.execute(sa.text(_ANSWERED), values)
+            if one.state == "done" and (said := answered(one.answer)):
+                kept = {"id": one.id, "said": orjson.dumps(said).decode()}
+                session.execute(sa.text(_KEPT), kept)
     return len(calls)
 
 
@@ -219,7 +229,11 @@ def _claimed(session: orm.Session, now: dt.datetime) -> list[Call]:
                 "first_name": row.first_name,
                 "last_name": row.last_name,
             },
-            "event": row.details or {},
+            "event": {
+                key: value
+                for key, value in (row.details or {}).items()
+                if not key.startswith(ANSWER)
+            },
         }
         found.append(Call(row.id, row.address, row.key, row.tries, orjson.dumps(body)))
     if late:

@@ -9,7 +9,7 @@ from meadowrun.core import values
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.content.findings import MUST, Check, must, should
-from meadowrun.core.journeys.details import number_of
+from meadowrun.core.journeys.details import ANSWER, number_of
 from meadowrun.core.journeys.steps import (
     TODAY,
     BranchStep,
@@ -25,6 +25,7 @@ from meadowrun.core.journeys.steps import (
     TellStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 from meadowrun.core.journeys.words import Names
@@ -166,12 +167,18 @@ def details_said(itinerary: Itinerary, names: Names) -> list[set[str]]:
 
 
 def _of_details(itinerary: Itinerary, names: Names) -> Iterator[Check]:
-    """What branches ask of the event that starts it, which says nothing of that."""
+    """What branches ask of the event that starts it, which says nothing of that, or of an answer
+    where nobody is asked before."""
     known = set[str]().union(*details_said(itinerary, names))
+    asked = False
     for step, _, _ in itinerary.walk():
+        asked = asked or isinstance(step, WebhookStep)
         if isinstance(step, BranchStep):
             for path in step.paths[:-1]:
-                if path.detail and path.detail not in known:
+                if path.detail.startswith(ANSWER):
+                    if not asked:
+                        yield must("No webhook before this step gives an answer.", path.id)
+                elif path.detail and path.detail not in known:
                     yield must(
                         Wording("What starts it says nothing of “%(it)s”.", it=path.detail), path.id
                     )

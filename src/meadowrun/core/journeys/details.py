@@ -1,11 +1,35 @@
-"""What the event that started a journey says, asked by its branches."""
+"""What the event that started a journey says, and what another server answered, asked by its
+branches."""
 
+import re
 from collections.abc import Mapping
 from typing import Any
+
+import orjson
 
 from meadowrun.core import values
 from meadowrun.core.journeys.steps import Path
 from meadowrun.core.wording import fold
+
+#: What comes before the name of something that another server answered.
+ANSWER = "answer_"
+#: So many things of an answer are kept, and so many letters of each.
+_MOST_SAID, _LONGEST = 20, 200
+
+
+def answered(text: str) -> dict[str, str | int | float | bool]:
+    """What an answer says that branches can ask: the plain values of a JSON object, by their names
+    with ANSWER before them. Nothing where it is something else."""
+    try:
+        said = orjson.loads(text)
+    except orjson.JSONDecodeError:
+        return {}
+    found: dict[str, str | int | float | bool] = {}
+    for key, value in said.items() if isinstance(said, dict) else ():
+        name = re.sub(r"[^a-z0-9]+", "_", key.lower()).strip("_")[:40]
+        if name and isinstance(value, str | int | float | bool) and len(found) < _MOST_SAID:
+            found[ANSWER + name] = value[:_LONGEST] if isinstance(value, str) else value
+    return found
 
 
 def holds(path: Path, details: Mapping[str, Any] | None) -> bool:

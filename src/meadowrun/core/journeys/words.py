@@ -10,6 +10,7 @@ from meadowrun.core.audience.english import read_aloud
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
 from meadowrun.core.channels import KINDS as KINDS_OF_CHANNEL
 from meadowrun.core.content import fillins
+from meadowrun.core.journeys.details import ANSWER
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -270,13 +271,16 @@ def _path_line(step: Parting, path: Path, names: Names) -> Line:
 
 
 def _detail_words(path: Path) -> str:
-    """What a path asks of the event that started the journey."""
-    it, value = path.detail.replace("_", " "), path.value or "…"
+    """What a path asks of the event that started the journey, or of another server's answer."""
+    name, value = path.detail.removeprefix(ANSWER).replace("_", " "), path.value or "…"
+    it: str = Wording("the event’s %(name)s", name=name)
+    if path.detail.startswith(ANSWER):
+        it = Wording("the answer’s %(name)s", name=name)
     return {
-        "is": Wording("the event’s %(it)s is %(value)s", it=it, value=value),
-        "is_not": Wording("the event’s %(it)s is not %(value)s", it=it, value=value),
-        "more": Wording("the event’s %(it)s is more than %(value)s", it=it, value=value),
-        "less": Wording("the event’s %(it)s is less than %(value)s", it=it, value=value),
+        "is": Wording("%(it)s is %(value)s", it=it, value=value),
+        "is_not": Wording("%(it)s is not %(value)s", it=it, value=value),
+        "more": Wording("%(it)s is more than %(value)s", it=it, value=value),
+        "less": Wording("%(it)s is less than %(value)s", it=it, value=value),
     }[path.compare]
 
 

@@ -2,6 +2,7 @@
 
 import re
 
+from meadowrun.core.journeys.details import ANSWER
 from meadowrun.core.journeys.edit import equal
 from meadowrun.core.journeys.steps import BranchStep, ExitRule, Path, SplitStep, Who
 from meadowrun.core.journeys.typed.parts import (
@@ -32,7 +33,8 @@ _OF_IT = re.compile(r"\b(?:it|the (?:email|message))\b", re.I)
 
 #: “if the event’s amount is over 50”.
 _EVENT = re.compile(
-    r"(?:then )?(?:if|branch|check)\b(?: the| their)? event(?:[’']s|s)? (?P<detail>.+?) "
+    r"(?:then )?(?:if|branch|check)\b(?: the| their)? (?P<of>event|answer)(?:[’']s|s)? "
+    r"(?P<detail>.+?) "
     r"(?P<how>is not|isn[’']t|is (?:more|over|above|greater|larger)(?: than)?"
     r"|is (?:less|under|below|smaller)(?: than)?|is|>|<|=) ?(?P<value>.+)",
     re.I,
@@ -50,18 +52,23 @@ def _compared(how: str) -> str:
 
 
 def read_event(text: str, names: Names) -> list[Reading]:
-    """“if the event’s amount is over 50”: by a detail of the event that started it."""
+    """“if the event’s amount is over 50”: by a detail of the event that started it; “if the
+    answer’s level is gold”: by what another server answered."""
     met = _EVENT.fullmatch(text)
     if met is None:
         return []
     said = met["detail"].lower()
+    value = met["value"].strip(" .“”\"'")
+    if met["of"].lower() == "answer":
+        key = ANSWER + re.sub(r"[^a-z0-9]+", "_", said).strip("_")
+        step = BranchStep("", (_by(key, _compared(met["how"]), value), Path("")))
+        return [Reading(step)]
     known = {
         one.key
         for event in names.words.events.values()
         for one in event.details
         if said in (one.key.lower(), one.label.lower())
     }
-    value = met["value"].strip(" .“”\"'")
     return [
         Reading(BranchStep("", (_by(key, _compared(met["how"]), value), Path(""))))
         for key in sorted(known)
