@@ -1,6 +1,7 @@
 """Itineraries: read and written, changed by small verbs, read from what is typed, checked, walked
 by hand-worked histories, and drawn without one label upon another."""
 
+import dataclasses
 import datetime as dt
 import itertools
 import zoneinfo
@@ -397,6 +398,43 @@ def test_chance_is_steady_and_by_shares():
 
 def said(itinerary, unsendable=()):
     return [(one.text, one.level == MUST) for one in check(itinerary, NAMES, unsendable)]
+
+
+TWICE = "Some people get “Welcome” a second time here."
+SOON = "Few people react to a message so soon. Give it more time."
+WELCOME = MessageStep("", 1)
+HALVES = SplitStep("", (Path("", (WELCOME,), percent=50), Path("", percent=50)))
+
+
+@pytest.mark.parametrize(
+    ("itinerary", "lines"),
+    [
+        (built(WELCOME, WaitStep("", Span(1, "day"))), []),
+        (built(WELCOME, WELCOME), ["s2"]),
+        # In two paths of one step nobody gets it twice; behind them half of them do.
+        (built(dataclasses.replace(HALVES, paths=(HALVES.paths[0],) * 2)), []),
+        (built(HALVES, WELCOME), ["s5"]),
+        (built(WELCOME, HALVES), ["s4"]),
+        (built(MessageStep("", 0), MessageStep("", 0)), []),
+    ],
+)
+def test_what_people_get_a_second_time(itinerary, lines):
+    found = [one.line for one in check(itinerary, NAMES) if one.text == TWICE]
+    assert found == lines
+
+
+@pytest.mark.parametrize(
+    ("span", "path", "soon"),
+    [
+        (Span(3, "hour"), Path("", reaction="opened"), True),
+        (Span(4, "hour"), Path("", reaction="opened"), False),
+        (Span(1, "hour"), Path("", event="visited"), False),
+        (Span(1, "hour"), Path("", reaction="bounced"), False),
+    ],
+)
+def test_a_wait_that_is_over_before_anybody_could_react(span, path, soon):
+    itinerary = built(WELCOME, WaitForStep("", span, (path, Path(""))))
+    assert (SOON in [one.text for one in check(itinerary, NAMES)]) == soon
 
 
 def test_nothing_is_missing():

@@ -629,7 +629,7 @@ def test_a_path_asks_what_the_event_said(web, database, journey, keeper):
     post(web, database, "set", **form)
     shown = web.get("/journeys/1").text
     assert "the event’s amount is less than 20" in shown
-    assert "and the event that started it says" in shown
+    assert "and the event that started it, or the webhook’s answer, says" in shown
     post(web, database, "set", step=path.id, detail="", segment="1", compare="is", value="9")
     path = draft(database).steps[-1].paths[0]
     assert (path.detail, path.compare, path.value) == ("", "", "")

@@ -51,7 +51,7 @@ def findings(
     said = check(itinerary, names, missing)
     use = _use(session, found, itinerary, names)
     stops = {
-        ident: ready.stops(session, one, states[ident].document, use, ANYWHERE)
+        ident: ready.stops(session, names.words, one, states[ident].document, use, ANYWHERE)
         for ident, one in messages.items()
         if ident not in missing
     }

@@ -172,9 +172,10 @@ def drawn_of_campaign(ident: int) -> str:
     found = queries.of_campaign(db(), ident)
     if not found:
         return ""
+    stands = queries.stands(db(), [one.id for one in found])
     return flask.render_template(
         "journeys/of_campaign.html",
-        rows=[(one, queries.numbers(db(), one.id).stand) for one in found],
+        rows=[(one, stands[one.id]) for one in found],
         states=STATES,
     )
 

@@ -2,7 +2,8 @@
 
 import dataclasses
 import datetime as dt
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Collection, Sequence
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -168,10 +169,11 @@ def _events(session: orm.Session) -> dict[str, str]:
     return {key: kind.did for kind in kinds for key in (kind.key, *kind.aka)}
 
 
-#: People of a journey by how they stand: state, reason, how many.
-_STAND = """
-SELECT state, because, count(*) AS people, count(goal_at) AS reached FROM journey_entries
-WHERE journey_id = :id GROUP BY 1, 2
+#: People of some journeys by how they stand: journey, state, reason, how many, how many of them
+#: reached the goal.
+_STANDS = """
+SELECT journey_id, state, because, count(*) AS people, count(goal_at) AS reached
+FROM journey_entries WHERE journey_id = ANY(:ids) GROUP BY 1, 2, 3
 """
 #: People by what brought them in: start, how many.
 _CAME = "SELECT start, count(*) FROM journey_entries WHERE journey_id = :id GROUP BY 1"
@@ -271,19 +273,26 @@ class Numbers:
         return self.went.get(step, {}).get(path, 0)
 
 
+def stands(session: orm.Session, idents: Collection[int]) -> dict[int, Stand]:
+    """How everybody stands who ever came into some journeys, by journey."""
+    rows = session.execute(sa.text(_STANDS), {"ids": list(idents)}).all()
+    found = {}
+    for ident in idents:
+        mine = [row for row in rows if row.journey_id == ident]
+        by_state = Counter[str]()
+        left = Counter[str]()
+        for row in mine:
+            by_state[row.state] += row.people
+            if row.state == "left":
+                left[row.because] += row.people
+        reached = sum(row.reached for row in mine)
+        found[ident] = Stand(by_state["inside"], by_state["finished"], dict(left), reached)
+    return found
+
+
 def numbers(session: orm.Session, ident: int) -> Numbers:
     """What became of everybody on a journey."""
     values = {"id": ident}
-    inside = finished = reached = 0
-    left: dict[str, int] = {}
-    for row in session.execute(sa.text(_STAND), values):
-        reached += row.reached
-        if row.state == "inside":
-            inside += row.people
-        elif row.state == "finished":
-            finished += row.people
-        else:
-            left[row.because] = left.get(row.because, 0) + row.people
     went: dict[str, dict[str, int]] = {}
     out: dict[str, int] = {}
     for step, because, people, gone in session.execute(sa.text(_WENT), values):
@@ -291,7 +300,7 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
         out[step] = out.get(step, 0) + gone
     refusals = sa.select(JourneyRefusal).where(JourneyRefusal.journey_id == ident)
     return Numbers(
-        Stand(inside, finished, left, reached),
+        stands(session, [ident])[ident],
         {row.step: Here(row.people, row.first) for row in session.execute(sa.text(_HERE), values)},
         went,
         out,

@@ -94,9 +94,10 @@ WHY = {
 def table() -> Answer:
     """All journeys, those that run first."""
     found = queries.all_journeys(db())
+    stands = queries.stands(db(), [one.id for one in found])
     return flask.render_template(
         "journeys/table.html",
-        rows=[(one, queries.numbers(db(), one.id).stand) for one in found],
+        rows=[(one, stands[one.id]) for one in found],
         campaigns=queries.campaign_names(db()),
         states=STATES,
         patterns=all_patterns(db()),

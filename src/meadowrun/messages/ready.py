@@ -5,6 +5,7 @@ from collections.abc import Collection
 
 from sqlalchemy import orm
 
+from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.channels import KINDS, checks_of
 from meadowrun.core.content.checks import greeting_clashes
 from meadowrun.core.content.compiled import CompileError
@@ -12,7 +13,6 @@ from meadowrun.core.content.document import Json
 from meadowrun.core.content.findings import MUST, About, Check
 from meadowrun.messages import queries
 from meadowrun.messages.models import Message
-from meadowrun.people.queries import dictionary
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -28,23 +28,28 @@ class Use:
 
 
 def stops(
-    session: orm.Session, message: Message, document: Json, use: Use, public_url: str
+    session: orm.Session,
+    words: Dictionary,
+    message: Message,
+    document: Json,
+    use: Use,
+    public_url: str,
 ) -> list[Check]:
     """What must be mended before a document of a message can go, and greetings that do not suit
     the hours at which it does."""
-    words = dictionary(session)
     try:
         compiled = queries.compiled(session, document, public_url)
     except CompileError as problem:
         return [Check(MUST, str(problem))]
     found: list[Check] = []
+    known, feeds = queries.known(session, words), [one.key for one in queries.feeds(session)]
     for read in queries.members(session, document):
         about = About(
-            known=queries.known(session, words),
+            known=known,
             facts=use.facts,
             details=use.details,
             html_bytes=len(compiled.html),
-            feeds=[feed.key for feed in queries.feeds(session)],
+            feeds=feeds,
             shared=queries.shared_of(session, read).keys(),
             broken=queries.broken(session, read, words),
             events=words.events.keys(),

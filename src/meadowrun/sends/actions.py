@@ -221,7 +221,8 @@ def _of_the_message(
     campaign = session.get_one(Campaign, send.campaign_id)
     document = message_queries.to_send(session, message, send.takes)
     use = Use(campaign.facts, hours=hours(send))
-    for check in ready.stops(session, message, document, use, public_url):
+    words = dictionary(session)
+    for check in ready.stops(session, words, message, document, use, public_url):
         yield dataclasses.replace(check, slot="message")
 
 

@@ -10,6 +10,7 @@ ever inserted, never run.
 """
 
 import dataclasses
+import functools
 import operator
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -128,6 +129,7 @@ def blank(value: Any) -> Any:
 _PARSER = environment(False)
 
 
+@functools.lru_cache(maxsize=5_000)
 def parse(part: str) -> FillIn:
     """Reads one `{{ … }}`. Raises FillInError when it is anything but a plain fill-in."""
     shown = _short(part)

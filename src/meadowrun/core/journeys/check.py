@@ -51,6 +51,8 @@ def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) 
                 if path.reaction
             ][:1]
     found += _of_details(itinerary, names)
+    found += _twice(itinerary.steps, names, frozenset())
+    found += _too_soon(itinerary)
     found += _behind_exits(itinerary.steps)
     return found
 
@@ -164,6 +166,41 @@ def details_said(itinerary: Itinerary, names: Names) -> list[set[str]]:
     """What each of its starts says, by key; nothing where it is no event."""
     events = [names.words.event(one.event) if one.event else None for one in itinerary.starts]
     return [{one.key for one in event.details} if event else set() for event in events]
+
+
+def _twice(steps: tuple[Step, ...], names: Names, before: frozenset[int]) -> list[Check]:
+    """Messages that the same people get twice on their way; `before` are those on the way there."""
+    found = []
+    for step in steps:
+        if isinstance(step, MessageStep) and step.message:
+            if step.message in before:
+                called = names.messages.get(step.message, ("", ""))[0]
+                said = Wording("Some people get “%(it)s” a second time here.", it=called)
+                found.append(should(said, step.id))
+            before |= {step.message}
+        if isinstance(step, Parting):
+            for path in step.paths:
+                found += _twice(path.steps, names, before)
+            before |= {
+                one.message
+                for path in step.paths
+                for one, _, _ in Itinerary(steps=path.steps).walk()
+                if isinstance(one, MessageStep)
+            } - {0}
+    return found
+
+
+#: Less time than this leaves most people no chance to react to a message.
+_SOON = dt.timedelta(hours=4)
+
+
+def _too_soon(itinerary: Itinerary) -> Iterator[Check]:
+    """Waits that are over before anybody could react to a message."""
+    for step, _, _ in itinerary.walk():
+        if not isinstance(step, WaitForStep) or step.span.length() >= _SOON:
+            continue
+        if any(path.reaction in ("opened", "clicked", "replied") for path in step.paths):
+            yield should("Few people react to a message so soon. Give it more time.", step.id)
 
 
 def _of_details(itinerary: Itinerary, names: Names) -> Iterator[Check]:
