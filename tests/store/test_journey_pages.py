@@ -304,6 +304,14 @@ def test_a_message_of_a_journey_without_an_event_cannot_speak_of_one(web, databa
     assert of_the_step(web) == ["“Welcome”: No event says “amount” where this is sent."]
 
 
+def test_a_greeting_is_held_against_the_hours_of_its_step(web, database, journey):
+    says(database, "<p>Good morning</p>")
+    first = draft(database).steps[0].id
+    for first_hour, last, said in (("09:00", "11:00", 0), ("14:00", "18:00", 1), ("", "", 0)):
+        post(web, database, "set", step=first, message="1", begins=first_hour, ends=last)
+        assert len(of_the_step(web)) == said
+
+
 def test_who_comes_in_by_hand_reads_what_stands_there_instead(web, database, journey, keeper):
     says(database, "<p>Thanks for {{ event.amount | default('coming', true) }}.</p>")
     start(web, database)

@@ -1,7 +1,9 @@
 """What keeps a journey from starting, and what should be mended: its own steps, and the messages,
 addresses and journeys that they lead to."""
 
-from collections.abc import Collection, Iterator
+import dataclasses
+from collections.abc import Collection, Iterator, Mapping
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -27,7 +29,7 @@ from meadowrun.journeys.models import Journey
 from meadowrun.journeys.wordings import problem_of
 from meadowrun.messages import ready
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import ANYWHERE, state_to_send
+from meadowrun.messages.queries import ANYWHERE, State, state_to_send
 from meadowrun.messages.ready import Use
 from meadowrun.messages.values import known_refs
 from meadowrun.shell.models import User
@@ -42,66 +44,81 @@ def findings(
     """What must and what should be mended; `inner` are the machines inside this network that may
     be called. What is switched off is not asked."""
     itinerary, names = itinerary.on(), queries.names(session)
-    used = itinerary.messages()
-    messages = {
-        one.id: one for one in session.scalars(sa.select(Message).where(Message.id.in_(used)))
-    }
-    states = {ident: state_to_send(session, one, "approved") for ident, one in messages.items()}
-    missing = {ident for ident, state in states.items() if state.missing}
-    said = check(itinerary, names, missing)
-    use = _use(session, found, itinerary, names)
-    stops = {
-        ident: ready.stops(session, names.words, one, states[ident].document, use, ANYWHERE)
-        for ident, one in messages.items()
-        if ident not in missing
-    }
+    used = _Used.by(session, found, itinerary)
+    said = check(itinerary, names, used.missing)
+    details = details_said(itinerary, names)
+    # What only some of its starts say is missing to whoever comes in by another.
+    always = set.intersection(*details) if details else set()
     links = queries.links_before(session, itinerary)
     for step, _, _ in itinerary.walk():
         if isinstance(step, WaitForStep):
-            said += [
-                Check(MUST, _NO_LINK, path.id)
-                for path in step.paths
-                if path.link and path.link not in links.get(step.id, ())
-            ]
+            known = links.get(step.id, {})
+            lost = [path for path in step.paths if path.link and path.link not in known]
+            said += [Check(MUST, _NO_LINK, path.id) for path in lost]
         if isinstance(step, MessageStep):
-            said += _of_messages(step, stops, names)
+            said += used.stops(step, names, always)
         if isinstance(step, TaskStep | TellStep):
-            details = set[str]().union(*details_said(itinerary, names))
-            said += _of_words(session, step, use.facts, details, names)
+            some = set[str]().union(*details)
+            said += _of_words(session, step, used.facts, some, names)
         if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
             said.append(Check(MUST, wrong, step.id))
-    if itinerary.again == "any":
-        said += [
-            Check(SHOULD, _ROUND, step.id)
-            for step, _, _ in itinerary.walk()
-            if isinstance(step, JumpStep) and _leads_back(session, step.journey, found.id)
-        ]
-    if found.sender_id is None and used:
+        if isinstance(step, JumpStep) and _goes_round(session, itinerary, step, found):
+            said.append(Check(SHOULD, _ROUND, step.id))
+    if found.sender_id is None and used.messages:
         said.append(Check(MUST, Wording("Choose the sender."), "", "from"))
     return said
 
 
-def _use(session: orm.Session, found: Journey, itinerary: Itinerary, names: Names) -> Use:
-    """What the messages of a journey can speak of, and when they go."""
-    campaign = session.get_one(Campaign, found.campaign_id)
-    within = None
-    if found.hours:
-        hours = Hours.of(found.hours)
-        if hours.begins < hours.ends:
-            within = hours.begins // 60, -(-hours.ends // 60)
-    said = details_said(itinerary, names)
-    # What only some of its starts say is missing to whoever comes in by another.
-    details = set.intersection(*said) if said else set()
-    return Use(campaign.facts, details, within)
+@dataclasses.dataclass
+class _Used:
+    """The messages that an itinerary uses, and what was found of them: by message and the hours in
+    which it goes."""
+
+    session: orm.Session
+    hours: Mapping[str, Any]
+    facts: Mapping[str, str]
+    messages: dict[int, Message]
+    states: dict[int, State]
+    found: dict[tuple[int, tuple[int, int] | None], list[Check]]
+
+    @classmethod
+    def by(cls, session: orm.Session, found: Journey, itinerary: Itinerary) -> "_Used":
+        """Those of a journey."""
+        asked = sa.select(Message).where(Message.id.in_(itinerary.messages()))
+        messages = {one.id: one for one in session.scalars(asked)}
+        states = {key: state_to_send(session, one, "approved") for key, one in messages.items()}
+        facts = session.get_one(Campaign, found.campaign_id).facts
+        return cls(session, found.hours, facts, messages, states, {})
+
+    @property
+    def missing(self) -> set[int]:
+        """Those that nobody has approved yet."""
+        return {ident for ident, state in self.states.items() if state.missing}
+
+    def stops(self, step: MessageStep, names: Names, details: Collection[str]) -> Iterator[Check]:
+        """What must be mended in the messages of a step, each by its name."""
+        within = _within(step.within(self.hours))
+        for ident in dict.fromkeys(step.messages):
+            if ident not in self.messages or ident in self.missing:
+                continue
+            key = ident, within
+            if key not in self.found:
+                message, document = self.messages[ident], self.states[ident].document
+                use = Use(self.facts, details, within)
+                self.found[key] = ready.stops(
+                    self.session, names.words, message, document, use, ANYWHERE
+                )
+            for one in self.found[key]:
+                name = names.messages[ident][0]
+                text = Wording("“%(message)s”: %(problem)s", message=name, problem=one.text)
+                yield Check(one.level, text, step.id)
 
 
-def _of_messages(step: MessageStep, stops: dict[int, list[Check]], names: Names) -> Iterator[Check]:
-    """What must be mended in the messages of a step, each by its name."""
-    for message in dict.fromkeys(step.messages):
-        for one in stops.get(message, ()):
-            name = names.messages[message][0]
-            text = Wording("“%(message)s”: %(problem)s", message=name, problem=one.text)
-            yield Check(one.level, text, step.id)
+def _within(kept: Mapping[str, Any]) -> tuple[int, int] | None:
+    """The hours in which messages go, first and last; None where that is at any hour, or over
+    midnight."""
+    hours = Hours.of(kept)
+    return (hours.begins // 60, -(-hours.ends // 60)) if hours.begins < hours.ends else None
 
 
 def _of_words(
@@ -120,6 +137,11 @@ def _of_words(
         for name in session.scalars(asked.order_by(User.name)):
             said = Wording("%(name)s does not wish to be told by email.", name=name)
             yield Check(SHOULD, said, step.id)
+
+
+def _goes_round(session: orm.Session, itinerary: Itinerary, step: JumpStep, found: Journey) -> bool:
+    """Whether people can come back by a jump, and again."""
+    return itinerary.again == "any" and _leads_back(session, step.journey, found.id)
 
 
 def _leads_back(session: orm.Session, journey_id: int, to: int) -> bool:

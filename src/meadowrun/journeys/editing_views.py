@@ -210,6 +210,8 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
             instead=tuple(integer(one, "instead") for one in form.getlist("instead") if one),
             refused=form.get("refused") if form.get("refused") in REFUSED else step.refused,
             hold=integer(form.get("hold") or str(step.hold), "hold"),
+            begins=_minutes(form.get("begins", "").strip()),
+            ends=_minutes(form.get("ends", "").strip()),
         )
     if isinstance(step, WaitStep):
         return edit.set_values(itinerary, ident, **_wait_values(step))

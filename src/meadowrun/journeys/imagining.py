@@ -226,9 +226,8 @@ def _leaving(
 ) -> dict[str, Leaving]:
     """How the message of each step leaves."""
     campaign = moment.session.get_one(Campaign, journey.campaign_id)
-    hours = calendars.hours_of(moment.session, journey.hours)
-    holds = {
-        option: step.hold * 60.0
+    steps = {
+        option: step
         for step, _, _ in itinerary.walk()
         if isinstance(step, MessageStep)
         for option in options(step)
@@ -237,6 +236,8 @@ def _leaving(
     for ident, message in messages.items():
         waits_there = CHANNELS[message.channel].waits_there
         quiet = moment.session.get(QuietHours, message.channel)
+        step = steps[ident]
+        hours = calendars.hours_of(moment.session, step.within(journey.hours))
         of = [] if waits_there else [hours]
         if quiet is not None and journey.consent_rule != "service" and not waits_there:
             of.append(quiet.open)
@@ -245,7 +246,7 @@ def _leaving(
             place for place, cap in enumerate(caps) if cap.is_about(message.channel, tags)
         )
         limits = () if waits_there else about
-        found[ident] = Leaving(message.channel, tuple(of), holds[ident], limits, limits)
+        found[ident] = Leaving(message.channel, tuple(of), step.hold * 60.0, limits, limits)
     return found
 
 

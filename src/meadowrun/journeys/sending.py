@@ -156,6 +156,7 @@ def _dispatch(
     channel = CHANNELS[message.channel]
     if journey.sender_id is None:
         raise Invalid("Choose the sender of this journey.")
+    hours = {} if channel.waits_there else step.within(journey.hours)
     found = session.execute(
         sa.text(_OPEN),
         {
@@ -166,7 +167,7 @@ def _dispatch(
             "sender": journey.sender_id,
             "topic": journey.topic_id,
             "rule": journey.consent_rule,
-            "hours": orjson.dumps(journey.hours).decode(),
+            "hours": orjson.dumps(hours).decode(),
         },
     ).scalar()
     if found is not None:
@@ -187,7 +188,7 @@ def _dispatch(
             campaign_id=campaign.id,
             tags=sorted({*campaign.tags, *message.tags}),
             consent_rule=journey.consent_rule,
-            hours={} if channel.waits_there else journey.hours,
+            hours=hours,
             obeys_caps=not channel.waits_there,
             counts=not channel.waits_there,
             facts=campaign.facts,

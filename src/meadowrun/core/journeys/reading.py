@@ -215,6 +215,22 @@ class _Reader:
             self.numbers(data, "to", place),
         )
 
+    def message(self, data: Json, ident: str, place: str) -> MessageStep:
+        begins, ends = self.minutes(data, "begins", place), self.minutes(data, "ends", place)
+        if (begins is None) != (ends is None) or begins is not None and begins == ends:
+            raise self._wrong("ends", place)
+        return MessageStep(
+            ident,
+            self.whole(data, "message", place, 0),
+            self.whole(data, "hold", place, 168, 1, 720),
+            self.one_of(data, "refused", place, REFUSED, "go_on"),
+            self.text(data, "note", place),
+            self.text(data, "channel", place),
+            self.numbers(data, "instead", place),
+            begins,
+            ends,
+        )
+
     def tell(self, data: Json, ident: str, place: str) -> TellStep:
         text = data.get("text")
         if not isinstance(text, str) or not text.strip() or len(text) > MOST_SUBJECT:
@@ -331,15 +347,7 @@ class _Reader:
         ident = self.ident(data, place)
         kind = data.get("kind")
         if kind == "message":
-            return MessageStep(
-                ident,
-                self.whole(data, "message", place, 0),
-                self.whole(data, "hold", place, 168, 1, 720),
-                self.one_of(data, "refused", place, REFUSED, "go_on"),
-                self.text(data, "note", place),
-                self.text(data, "channel", place),
-                self.numbers(data, "instead", place),
-            )
+            return self.message(data, ident, place)
         if kind == "wait":
             return self.wait(data, ident, place)
         if kind == "task":

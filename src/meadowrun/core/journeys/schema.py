@@ -92,6 +92,8 @@ STEPS: dict[str, Json] = {
         _note={"type": "string", "maxLength": 100},
         _channel={"type": "string", "maxLength": 100},
         _instead=_NUMBERS,
+        _begins=_MINUTES,
+        _ends=_MINUTES,
     ),
     "wait": _step(
         "wait",

@@ -81,15 +81,30 @@ class MessageStep:
     channel: str = ""
     #: messages that are tried in turn for whoever may not get the one before
     instead: tuple[int, ...] = ()
+    #: the hours of its own within which it goes, in minutes after midnight on each person's clock;
+    #: empty: those of the journey
+    begins: int | None = None
+    ends: int | None = None
     #: what its author calls it; empty: nothing of its own
     name: str = ""
     #: switched off: people pass it by
     off: bool = False
 
+    def within(self, hours: Mapping[str, Any]) -> dict[str, Any]:
+        """The hours within which it goes, as a dispatch keeps them: those of the journey, or its
+        own on the same days."""
+        if self.begins is None or self.ends is None:
+            return dict(hours)
+        return {**hours, "from": _clock(self.begins), "to": _clock(self.ends)}
+
     @property
     def messages(self) -> tuple[int, ...]:
         """All that it may send, in the order in which they are tried."""
         return (self.message, *self.instead)
+
+
+def _clock(minutes: int) -> str:
+    return f"{minutes // 60:02d}:{minutes % 60:02d}"
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -110,6 +110,14 @@ def link_words(address: str) -> str:
 _MOST_SHOWN = 50
 
 
+def _hours_words(step: MessageStep) -> str:
+    """The hours of its own within which a message goes; empty where it has none."""
+    if step.begins is None or step.ends is None:
+        return ""
+    begins, ends = clock_words(step.begins), clock_words(step.ends)
+    return Wording("between %(begins)s and %(ends)s", begins=begins, ends=ends)
+
+
 def span_words(span: Span) -> str:
     """“3 days”."""
     return count_of(span.amount, span.unit)
@@ -142,7 +150,7 @@ def _line(step: Step, names: Names) -> Line:
                 other=other,
                 channel=of.lower(),
             )
-        return Line("", channel, name)
+        return Line(_hours_words(step), channel, name)
     if isinstance(step, WaitStep):
         return Line("", Wording("Wait"), _wait_words(step, names))
     if isinstance(step, WaitForStep):
@@ -302,7 +310,8 @@ def step_words(step: Step, names: Names) -> str:
     """A step with its paths, on one line."""
     said = line(step, names)
     if not isinstance(step, Parting):
-        return f"{said.kind}: {said.what}"
+        kind = f"{said.kind} {said.when}" if said.when else said.kind
+        return f"{kind}: {said.what}"
     last = -1 if isinstance(step, WaitForStep) else None
     ways = [str(path_line(step, path, names).what) for path in step.paths[:last]]
     if isinstance(step, WaitForStep):

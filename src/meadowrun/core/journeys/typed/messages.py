@@ -7,7 +7,14 @@ from meadowrun.core.channels import KINDS
 from meadowrun.core.journeys.reading import MOST_NOTE
 from meadowrun.core.journeys.steps import MessageStep, Path, Span, Step, WaitForStep
 from meadowrun.core.journeys.typed import waits_for
-from meadowrun.core.journeys.typed.parts import NUMBERS, Reading, named, rest_of, span_in
+from meadowrun.core.journeys.typed.parts import (
+    NUMBERS,
+    Reading,
+    clock_in,
+    named,
+    rest_of,
+    span_in,
+)
 from meadowrun.core.journeys.words import Names
 
 _VERBS = re.compile(
@@ -65,7 +72,30 @@ def _with_instead(first: Reading, other: Reading) -> Reading:
     return Reading(step, (*first.unused, *other.unused))
 
 
+_HOURS = re.compile(
+    r",? (?:only )?(?:between|from) (?P<begins>[\d:.]+ ?(?:am|pm)?) (?:and|to|till|until) "
+    r"(?P<ends>[\d:.]+ ?(?:am|pm)?)(?: (?:their|on their own) (?:time|clock))?$",
+    re.I,
+)
+
+
 def _one(text: str, names: Names) -> list[Reading]:
+    """A message, also with hours of its own."""
+    said = _HOURS.search(text)
+    if said is None:
+        return _by_name(text, names)
+    begins, ends = (clock_in(f"at {said[part]}") for part in ("begins", "ends"))
+    if begins is None or ends is None or begins[0] == ends[0]:
+        return _by_name(text, names)
+    found = []
+    for one in _by_name(text[: said.start()], names):
+        assert isinstance(one.step, MessageStep)
+        step = dataclasses.replace(one.step, begins=begins[0], ends=ends[0])
+        found.append(dataclasses.replace(one, step=step))
+    return found
+
+
+def _by_name(text: str, names: Names) -> list[Reading]:
     met = _VERBS.match(text)
     if met is None:
         return []
