@@ -10,7 +10,7 @@ from meadowrun.journeys import queries
 from tests.conftest import NOW
 from tests.store.journeys import advance
 from tests.store.test_journey_pages import buys, start
-from tests.store.web import browser
+from tests.store.web import browser, words
 from tests.store.writing_journeys import draft, post, ready, welcome
 
 BOOK = "https://farrowhill.example/book"
@@ -32,7 +32,7 @@ def journey(web, database):
     post(web, database, "do", do="add-path", step=waits.id)
     any_link, one_link, _ = draft(database).steps[1].paths
     post(web, database, "set", step=any_link.id, what="clicked")
-    post(web, database, "set", step=one_link.id, what="clicked", link=BOOK)
+    post(web, database, "set", step=one_link.id, what=f"link:{BOOK}")
     return draft(database).steps[1]
 
 
@@ -70,13 +70,13 @@ def test_the_one_link_and_any_link(web, database, settings, keeper, journey):
 def test_the_links_of_the_message_are_offered_and_said(web, database, journey):
     shown = web.get("/journeys/1?edit=1").text
     assert "clicked the link to farrowhill.example/book" in shown
-    assert f'value="{BOOK}" selected' in shown
-    assert "More (farrowhill.example/more?x=‹town›)" in shown
+    assert f'value="link:{BOOK}" selected' in shown
+    assert "More (farrowhill.example/more?x=‹town›)" in words(shown)
 
 
 def test_a_link_that_the_message_lost_is_found_before_it_starts(web, database, journey):
     path = journey.paths[1].id
-    post(web, database, "set", step=path, what="clicked", link="https://farrowhill.example/gone")
+    post(web, database, "set", step=path, what="link:https://farrowhill.example/gone")
     shown = web.get("/journeys/1").text
     assert "The message before this step does not have this link. Choose another." in shown
     post(web, database, "start")

@@ -284,9 +284,11 @@ def _path(itinerary: Itinerary, step: Parting, ident: str) -> Itinerary:
         return edit.set_shares(itinerary, step.id, shares)
     if isinstance(step, WaitForStep):
         what = form.get("what", "")
+        if what.startswith("link:"):
+            link = what.removeprefix("link:")
+            return edit.set_values(itinerary, ident, event="", reaction="clicked", link=link)
         if what in REACTIONS:
-            link = form.get("link", "") if what == "clicked" else ""
-            return edit.set_values(itinerary, ident, event="", reaction=what, link=link)
+            return edit.set_values(itinerary, ident, event="", reaction=what, link="")
         return edit.set_values(itinerary, ident, event=what, reaction="", link="")
     detail = form.get("detail", "")
     return edit.set_values(

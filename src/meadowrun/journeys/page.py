@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 
 import flask
 
-from meadowrun.core.content.findings import Check
+from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.journeys.steps import (
     Itinerary,
     MessageStep,
@@ -51,6 +51,8 @@ class Row:
     told: str
     here: int
     findings: tuple[str, ...]
+    #: whether one of them keeps it from starting
+    stops: bool = False
     #: this path can be taken away, or has something that can be chosen
     asks: bool = False
     adds: bool = False
@@ -80,6 +82,7 @@ def rows(
     wrong: dict[str, list[str]] = {}
     for one in findings:
         wrong.setdefault(one.line, []).append(one.text)
+    stops = {one.line for one in findings if one.level == MUST}
     found: list[Row | Adding] = []
 
     def tell(steps: tuple[Step, ...], depth: int) -> None:
@@ -97,6 +100,7 @@ def rows(
                     _told(step, numbers, seen_of),
                     here,
                     tuple(wrong.get(step.id, ())),
+                    step.id in stops,
                 )
             )
             if not isinstance(step, Parting):
@@ -115,6 +119,7 @@ def rows(
                         _took(step, path, numbers, goals.get(path.id)),
                         0,
                         tuple(wrong.get(path.id, ())),
+                        path.id in stops,
                         asks,
                     )
                 )
