@@ -22,6 +22,8 @@ RENEWAL = "their renewal date"
         ("someone bought a ticket", BOUGHT),
         ("starts when someone buys a ticket", BOUGHT),
         ("whenever somebody visited", "someone visited"),
+        ("bought a ticket, also in the last 7 days", f"{BOUGHT}, also in the last 7 days"),
+        ("visited and also those of the past two days", "someone visited, also in the last 2 days"),
         (
             "bought a ticket, only if membership is student",
             f"{BOUGHT}, if it is one whose membership is student",

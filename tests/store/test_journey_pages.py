@@ -20,7 +20,7 @@ from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance, due_next
 from tests.store.people import IDA, ready_send
-from tests.store.web import browser, sign_in
+from tests.store.web import browser, sign_in, words
 from tests.store.writing_journeys import begins, draft, post, ready, version, welcome
 
 DAY = dt.timedelta(days=1)
@@ -54,8 +54,8 @@ def buys(database, *contacts, at=NOW):
 
 def test_it_is_written_line_by_line(web, database, journey):
     shown = web.get("/journeys/1").text
-    for words in ("First two weeks", "Email", "Welcome", "1 day", "the first of these", "visited"):
-        assert words in shown
+    for said in ("First two weeks", "Email", "Welcome", "1 day", "the first of these", "visited"):
+        assert said in shown
     assert "someone bought a ticket" in shown
     assert "All paths of this step are empty: everyone goes on the same way." in shown
     steps = draft(database).steps
@@ -84,12 +84,12 @@ def test_a_start_is_chosen_typed_changed_and_taken_away(web, database, journey):
     post(web, database, "starts", text="every first Monday at 10:00, everyone whose town is Farrow")
     post(web, database, "starts", what="everyone:", who="town is Farrow")
     shown = web.get("/journeys/1").text
-    for words in (
+    for said in (
         "someone bought a ticket",
         "it is the first Monday of each month, at 10:00 their time, for everyone whose town is",
         "it is started, for everyone whose town is",
     ):
-        assert words in shown
+        assert said in shown
     days = draft(database).starts[1]
     # The words of its days are given back as they stand; the hour alone is another.
     post(
@@ -107,6 +107,19 @@ def test_a_start_is_chosen_typed_changed_and_taken_away(web, database, journey):
     assert (changed.rhythm, changed.at) == ("FREQ=MONTHLY;BYDAY=1MO", 11 * 60 + 30)
     post(web, database, "starts", remove=first)
     assert [one.how for one in draft(database).starts] == ["rhythm", "everyone"]
+
+
+def test_how_many_come_in_at_once_is_said_before_it_starts(web, database, journey):
+    with clock.at(NOW), database.session() as session:
+        at = (NOW - DAY).isoformat()
+        rows = [{"event": "visited", "contact": one, "at": at} for one in (1, 2, 2)]
+        take_events(session, NOW, "t", rows)
+    with clock.at(NOW):
+        post(web, database, "starts", what="event:visited", back="3")
+        post(web, database, "starts", text="everyone whose town is Nowhere")
+        said = words(web.get("/journeys/1").text)
+    assert "someone visited, also in the last 3 days" in said
+    assert "2 people as soon as it starts" in said and "0 people as soon as it starts" in said
 
 
 @pytest.mark.parametrize(

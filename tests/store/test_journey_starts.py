@@ -570,3 +570,31 @@ def test_a_rhythm_begins_with_the_edition_that_has_it_and_ends_with_its_last_day
         advance(database, dt.datetime(2026, 11, day, 10, 0, tzinfo=dt.UTC))
     # The 21st, 22nd and 23rd were over before it was started.
     assert by_start(database, ident) == {"start": 1}
+
+
+def test_also_those_to_whom_it_happened_in_the_days_before(database, world):
+    """Once each, with what it said the last time; not those of longer ago, nor others."""
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 4")
+    for contact, days, night in (
+        (1, 1, "old"),
+        (1, 0.5, "new"),
+        (2, 6, "b"),
+        (3, 8, "c"),
+        (5, 1, "d"),
+    ):
+        at = NOW - days * DAY
+        with clock.at(at), database.session() as session:
+            details = {"night": night}
+            row = {"event": "visited", "contact": contact, "at": at.isoformat()}
+            take_events(session, at, "t", [{**row, "details": details}])
+    start = Start("event", "visited", IN_FARROW, back=7)
+    ident = running(database, world, start, LONG)
+    with clock.at(NOW):
+        jobs.run_here("journeys.begin", journey_id=ident, start="start")
+        jobs.run_here("journeys.begin", journey_id=ident, start="start")
+    assert inside(database, ident) == [1, 2]
+    assert entry(database, ident, 1).details == {"night": "new"}
+    assert entry(database, ident, 1).began_at == NOW
+    # From now on by what happens.
+    happens(database, "visited", NOW + DAY, 4)
+    assert inside(database, ident) == [1, 2, 4]

@@ -320,7 +320,7 @@ def start(
     note_heard(session)
     known = {one.id for one in before.starts} if before else set()
     for one in itinerary.starts:
-        if one.how == "everyone" and one.id not in known:
+        if (one.how == "everyone" or one.back) and one.id not in known:
             jobs.enqueue(session, "journeys.begin", journey_id=found.id, start=one.id)
     jobs.enqueue(session, "journeys.sweep")
     did = "started" if first_time else "made an edition of"

@@ -414,6 +414,7 @@ def _start(before: Start | None) -> Start:
         bool(form.get("yearly")),
         "",
         *(_rhythm(before) if how == "rhythm" else ("", "")),
+        integer(form.get("back") or "0", "back") if how == "event" else 0,
     )
 
 

@@ -16,7 +16,7 @@ from meadowrun.journeys import calling, entering, moving, queries, sending, watc
 from meadowrun.journeys.calling import RESTS
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
-from meadowrun.journeys.membership import members
+from meadowrun.journeys.membership import lately, members
 from meadowrun.journeys.models import MOVES, Journey
 from meadowrun.journeys.moving import Move, Walk
 from meadowrun.journeys.safety import take_out_withdrawn, watch
@@ -194,8 +194,14 @@ def begin(journey_id: int, start: str) -> None:
         moment = Moment(session, dictionary(session), now, zone)
         asked = [one for one in walk.itinerary.starts if one.id == start]
         for one in asked:
-            people = members(moment, one.who)
-            starts = [Happened(contact, None, now, None, now) for contact in people]
+            people = (
+                lately(moment, one)
+                if one.how == "event"
+                else dict.fromkeys(members(moment, one.who))
+            )
+            starts = [
+                Happened(contact, None, now, details, now) for contact, details in people.items()
+            ]
             for place in range(0, len(starts), MOST_HEARD):
                 some = starts[place : place + MOST_HEARD]
                 entering.enter(session, walk, some, "start", by=one.id)

@@ -2,6 +2,7 @@
 
 import datetime as dt
 from collections.abc import Collection, Iterable
+from typing import Any
 
 import sqlalchemy as sa
 from pyroaring import BitMap
@@ -11,7 +12,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
-from meadowrun.core.journeys.steps import Who
+from meadowrun.core.journeys.steps import Start, Who
 from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for, one_pass
@@ -62,6 +63,30 @@ def everybody(moment: Moment, who: Who) -> BitMap:
     compiler = compiler_for(moment)
     predicate = compiler.definition(definition_of(moment.session, moment.words, who))
     return one_pass(moment.session, [predicate], compiler.values)[0]
+
+
+#: Those to whom an event happened since a moment, with what it said the last time.
+_HAPPENED_SINCE = """
+SELECT DISTINCT ON (e.contact_id) e.contact_id, e.details FROM events e
+JOIN event_kinds n ON n.id = e.kind_id JOIN contacts c ON c.id = e.contact_id
+WHERE (n.key = :kind OR :kind = ANY(n.aka)) AND e.at >= :since AND e.at <= :now
+ORDER BY e.contact_id, e.at DESC
+"""
+
+
+def lately(moment: Moment, start: Start) -> dict[int, Any]:
+    """Those to whom the event of a start happened in the days before now of which it takes people
+    in, with what the event said the last time. Raises Invalid."""
+    if not start.back:
+        return {}
+    since = moment.now - dt.timedelta(days=start.back)
+    values = {"kind": start.event, "since": since, "now": moment.now}
+    rows = moment.session.execute(sa.text(_HAPPENED_SINCE), values)
+    found: dict[int, Any] = dict(rows.tuples().all())
+    if start.who:
+        inside = members(moment, start.who, found)
+        found = {contact: found[contact] for contact in inside}
+    return found
 
 
 def days_of(moment: Moment, ref: str, contacts: Collection[int]) -> dict[int, dt.date]:

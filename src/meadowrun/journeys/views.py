@@ -40,10 +40,12 @@ from meadowrun.journeys import actions, checking, page, queries
 from meadowrun.journeys.calling import signing_key
 from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import curve, draw
+from meadowrun.journeys.membership import everybody, lately
 from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
 from meadowrun.journeys.patterns import all_patterns
 from meadowrun.messages.senders import senders
 from meadowrun.people.kinds import event_kinds
+from meadowrun.people.moment import at_present
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
 from meadowrun.shell.request import (
@@ -163,6 +165,7 @@ def drawn(
         start_words=lambda one: start_words(one, names),
         rhythm_words=lambda one: rhythm_words(one) if one.rhythm else "",
         details=_details(itinerary, names),
+        coming_now=_coming_now(itinerary, walked) if writing else {},
         nobody=Who(),
         withdrew=WITHDREW,
         exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
@@ -219,6 +222,23 @@ def _of_line(findings: list[Check]) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for one in findings:
         found.setdefault(one.line, []).append(one.text)
+    return found
+
+
+def _coming_now(itinerary: Itinerary, walked: Itinerary | None) -> dict[str, str]:
+    """How many people come in by a start as soon as it is started, in words, by its id; of those
+    that have brought in theirs already none."""
+    known = {one.id for one in walked.starts} if walked else set()
+    moment = at_present(db(), settings().timezone)
+    found: dict[str, str] = {}
+    for start in itinerary.starts:
+        if start.id in known or not (start.back or start.how == "everyone"):
+            continue
+        try:
+            people = lately(moment, start) if start.back else everybody(moment, start.who)
+        except Invalid:
+            continue
+        found[start.id] = people_words(len(people))
     return found
 
 

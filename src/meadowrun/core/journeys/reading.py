@@ -7,6 +7,7 @@ from meadowrun.core.journeys.steps import (
     AGAIN,
     CHANGES,
     COMPARISONS,
+    MOST_BACK,
     MOST_CONTROL,
     PAST,
     REACTIONS,
@@ -273,6 +274,7 @@ class _Reader:
             self.ident(data, place),
             self.text(data, "rhythm", place),
             self.text(data, "first", place),
+            self.whole(data, "back", place, 0, 0, MOST_BACK if how == "event" else 0),
         )
         self.is_rhythm(found, place)
         if how == "event" and not found.event:

@@ -33,6 +33,8 @@ CHANGES = ("tag", "list", "topic", "field")
 TODAY = "today"
 #: The largest control group, in percent.
 MOST_CONTROL = 50
+#: The most days before its start of which a journey takes people in.
+MOST_BACK = 365
 #: How often one person can be in a journey.
 AGAIN = ("once", "after", "any")
 #: Hours after its own moment at which an event still starts something.
@@ -331,6 +333,8 @@ class Start:
     #: a rule of days (RFC 5545), and the day from which it counts, as an ISO date
     rhythm: str = ""
     first: str = ""
+    #: of an event, also those to whom it happened in so many days before it was started
+    back: int = 0
 
     def days(self) -> Iterator[dt.date]:
         """The days of its rhythm, in order."""

@@ -344,6 +344,9 @@ def start_words(start: Start, names: Names) -> str:
     if start.how == "event":
         did = names.events.get(start.event, _GONE)
         said: str = Wording("someone %(did)s", did=did)
+        if start.back:
+            days = count_of(start.back, "day")
+            said = Wording("%(said)s, also in the last %(days)s", said=said, days=days)
     else:
         said = _date_words(start, names)
     return Wording("%(said)s, if it is one %(who)s", said=said, who=who) if start.who else said

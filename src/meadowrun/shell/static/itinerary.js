@@ -34,6 +34,10 @@ document.addEventListener('alpine:init', () => {
       return this.how.startsWith('date:');
     },
 
+    get happens() {
+      return this.how.startsWith('event:');
+    },
+
     get again() {
       return this.how.startsWith('rhythm:');
     },

@@ -3,13 +3,18 @@
 import dataclasses
 import re
 
-from meadowrun.core.journeys.steps import Start, WaitStep
-from meadowrun.core.journeys.typed.parts import clock_in, done_in, people_in, rest_of
+from meadowrun.core.journeys.steps import MOST_BACK, Start, WaitStep
+from meadowrun.core.journeys.typed.parts import NUMBERS, clock_in, done_in, people_in, rest_of
 from meadowrun.core.journeys.typed.waits import for_date
 from meadowrun.core.journeys.words import Names
 from meadowrun.core.timing import rhythm
 from meadowrun.core.timing.rhythm import RhythmError
 
+_BACK = re.compile(
+    r",? (?:and )?(?:also|including)(?: (?:those|whoever did))?(?: (?:of|in|within))? the "
+    rf"(?:last|past) (?P<days>\d{{1,3}}|{'|'.join(NUMBERS)}) days?\b",
+    re.I,
+)
 Found = list[tuple[Start, tuple[str, ...]]]
 
 _WHEN = re.compile(r"(?:(?:it )?starts? )?(?:as soon as|whenever|when|once|if|or)?\b ?", re.I)
@@ -89,7 +94,13 @@ def _by_rhythm(text: str, names: Names) -> Found:
 
 def _told(text: str, names: Names) -> Found:
     """What happens, or a date that comes near, to whomever."""
-    happens = [(Start("event", key), rest_of(text, at)) for key, at in done_in(text, names)]
+    back = _BACK.search(text)
+    days = NUMBERS.get(back["days"].lower(), 0) or int(back["days"]) if back else 0
+    bare = text.replace(back[0], " ", 1) if back else text
+    happens = [
+        (Start("event", key, back=min(days, MOST_BACK)), rest_of(bare, at))
+        for key, at in done_in(bare, names)
+    ]
     return [*happens, *_dated(text, names)]
 
 
