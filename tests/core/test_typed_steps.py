@@ -28,6 +28,7 @@ NAMES = Names(
     tags={1: "season/leonids", 2: "vip"},
     lists={1: "Open night guests"},
     topics={1: "Sky diary", 2: "Night alerts"},
+    scores={1: "Interest"},
     colleagues={1: "Hetty Brook", 2: "Otto Lind"},
     journeys={1: "Win back", 2: "Renewal"},
     words=WORDS,

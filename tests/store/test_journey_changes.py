@@ -11,6 +11,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content import document as doc
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.engine import in_control
+from meadowrun.core.journeys.reading import ItineraryError, from_json
 from meadowrun.core.journeys.steps import (
     ChangeStep,
     ExitStep,
@@ -20,6 +21,7 @@ from meadowrun.core.journeys.steps import (
     Start,
     WaitStep,
 )
+from meadowrun.core.journeys.words import as_text
 from meadowrun.journeys import actions, checking, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.messages import actions as messages
@@ -284,3 +286,47 @@ def test_service_messages_go_to_everybody(database, world):
         goal=Goal("ticket_bought", 10, control=50),
     )
     assert {outcome for _, _, outcome in outcomes(database)} == {"delivered"}
+
+
+def test_points_of_a_score_are_given_and_taken_once_each(database, world):
+    with database.session() as session:
+        session.execute(
+            sa.text(
+                "INSERT INTO scores (name, rules, version, changed_at, changed_by) "
+                "VALUES ('Interest', '[]', 1, now(), 'Ida')"
+            )
+        )
+        score = session.scalar(sa.text("SELECT id FROM scores"))
+    runs(
+        database,
+        world,
+        ChangeStep("", "score", score, value="5"),
+        WaitStep("", Span(1, "day")),
+        ChangeStep("", "score", score, True, value="2.5"),
+        who=(1, 2),
+    )
+    # Looked at again nothing is given again.
+    advance(database, NOW)
+    advance(database, NOW + dt.timedelta(days=1))
+    with database.session() as session:
+        found = session.execute(
+            sa.text("SELECT contact_id, points, by, why FROM score_points ORDER BY id")
+        )
+        said = "the journey “First weeks”"
+        assert [tuple(row) for row in found] == [
+            (1, 5.0, "Ida", said),
+            (2, 5.0, "Ida", said),
+            (1, -2.5, "Ida", said),
+            (2, -2.5, "Ida", said),
+        ]
+        assert "give 5 points of “Interest”" in as_text(
+            queries.draft(session, session.get_one(Journey, world)), queries.names(session)
+        )
+
+
+@pytest.mark.parametrize("points", ["", "0", "-3", "many", "1001"])
+def test_points_that_cannot_be_are_named_by_their_place(points):
+    step = {"kind": "change", "id": "s1", "what": "score", "number": 1, "value": points}
+    with pytest.raises(ItineraryError) as found:
+        from_json({"steps": [step]})
+    assert found.value.place == "steps[0].value"

@@ -26,6 +26,8 @@ from meadowrun.messages.models import Message
 from meadowrun.people import dictionary, keeping
 from meadowrun.people.models import EventKind, Field, PeopleList
 from meadowrun.people.queries import uses_of_list
+from meadowrun.scores import actions as scores
+from meadowrun.scores.models import Score
 from meadowrun.tags import actions as tags
 from meadowrun.tags.models import Tag
 from tests.conftest import NOW
@@ -95,6 +97,35 @@ def test_nothing_that_it_uses_is_deleted(database, journey):
         actions.end(session, IDA, NOW, queries.journey(session, journey))
         # Of one that has ended nothing is used any more.
         keeping.delete_list(session, IDA, NOW, found, uses_of_list(session, found.id))
+
+
+def test_a_score_that_a_step_gives_points_of_is_not_deleted(database, journey):
+    with database.session() as session:
+        made = Score(
+            name="Interest",
+            rules=[],
+            version=1,
+            changed_at=NOW,
+            changed_by="Ida",
+            worked_out_at=NOW,
+        )
+        session.add(made)
+        session.flush()
+        found, step = queries.journey(session, journey), ChangeStep("", "score", made.id, value="5")
+        actions.write(session, IDA, NOW, found, found.version, "w", lambda one: edit.add(one, step))
+        with pytest.raises(Conflict, match="is used by the journey “First weeks”"):
+            scores.delete(session, IDA, NOW, made)
+
+
+def test_the_page_of_an_event_names_the_journeys_that_it_starts(database, journey):
+    with database.session() as session:
+        found, start = queries.journey(session, journey), Start("event", "visited")
+        kind = session.scalars(sa.select(EventKind).where(EventKind.key == "visited")).one()
+        assert dictionary.kind_facts(session, kind)["used"] == []
+        actions.write(
+            session, IDA, NOW, found, found.version, "w", lambda one: edit.add_start(one, start)
+        )
+        assert dictionary.kind_facts(session, kind)["used"] == ["the journey “First weeks”"]
 
 
 def test_it_follows_a_merge_of_tags(database, journey):

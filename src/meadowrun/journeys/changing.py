@@ -1,4 +1,5 @@
-"""Change steps: tags, lists, topics and fields of all who are on one, in a few statements."""
+"""Change steps: tags, lists, topics, fields and scores of all who are on one, in a few
+statements."""
 
 import dataclasses
 import datetime as dt
@@ -12,6 +13,7 @@ from sqlalchemy import orm
 
 from meadowrun.core import values
 from meadowrun.core.audience.fields import FieldSpec
+from meadowrun.core.journeys.details import number_of
 from meadowrun.core.journeys.steps import TODAY, ChangeStep
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
@@ -32,6 +34,7 @@ _THERE = {
     "tag": "SELECT 1 FROM tags WHERE id = :number",
     "list": "SELECT 1 FROM lists WHERE id = :number",
     "topic": "SELECT 1 FROM topics WHERE id = :number",
+    "score": "SELECT 1 FROM scores WHERE id = :number",
 }
 #: Writes down a yes or a no of contacts to a topic by email, with its evidence, for those of whom
 #: it is not known already.
@@ -46,6 +49,12 @@ WITH said AS (
     RETURNING contact_id)
 INSERT INTO consent_changes (contact_id, channel, topic_id, agreed, at, how)
 SELECT contact_id, 'email', :number, :agreed, :now, :how FROM said
+"""
+#: Gives contacts points of a score, or takes them.
+_POINTS = """
+INSERT INTO score_points (contact_id, score_id, points, at, by, why)
+SELECT c.id, :number, :points, :now, :by, :why FROM contacts c
+WHERE c.id = ANY(:contacts) ORDER BY c.id
 """
 #: Sets an own field of contacts to a value each; null empties it.
 _OF_CONTACT = """
@@ -109,6 +118,18 @@ def change(
         how = Wording("the journey “%(name)s”", name=journey.name)
         consent = {**given, "agreed": not step.remove, "now": now, "how": str(how)}
         session.execute(sa.text(_CONSENT), consent)
+        return
+    if step.what == "score":
+        points = number_of(step.value) or 0.0
+        said = Wording("the journey “%(name)s”", name=journey.name)
+        values_of = {
+            **given,
+            "points": -points if step.remove else points,
+            "now": now,
+            "by": journey.started_by,
+            "why": str(said),
+        }
+        session.execute(sa.text(_POINTS), values_of)
         return
     session.execute(sa.text((_TAG if step.what == "tag" else _LIST)[step.remove]), given)
 

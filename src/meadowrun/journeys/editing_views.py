@@ -252,7 +252,8 @@ def _change_values(step: ChangeStep) -> dict[str, Any]:
     if step.what == "field":
         return {"field": form.get("field") or step.field, "value": form.get("value", "").strip()}
     number = integer(form.get("number"), "number")
-    return {"number": number, "remove": form.get("remove") == "yes"}
+    found = {"number": number, "remove": form.get("remove") == "yes"}
+    return found | ({"value": form.get("value", "").strip()} if step.what == "score" else {})
 
 
 def _wait_values(step: WaitStep) -> dict[str, Any]:

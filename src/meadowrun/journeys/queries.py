@@ -36,6 +36,7 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.queries import links_of
 from meadowrun.people.models import Contact, EventKind, PeopleList, Topic
 from meadowrun.people.queries import dictionary
+from meadowrun.scores.models import Score
 from meadowrun.segments.models import Segment
 from meadowrun.shell.models import User
 from meadowrun.tags.queries import paths
@@ -151,6 +152,7 @@ def names(session: orm.Session) -> Names:
         tags=paths(session),
         lists=dict(session.execute(sa.select(PeopleList.id, PeopleList.name)).tuples().all()),
         topics=dict(session.execute(sa.select(Topic.id, Topic.name)).tuples().all()),
+        scores=dict(session.execute(sa.select(Score.id, Score.name)).tuples().all()),
         colleagues=dict(session.execute(_COLLEAGUES).tuples().all()),
         journeys=dict(session.execute(_OPEN_ONES).tuples().all()),
         words=dictionary(session),

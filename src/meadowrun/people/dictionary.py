@@ -494,7 +494,8 @@ def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:
                 {**values, "key": key},
             )
         ]
-    used = definitions_using(session, f'$.** ? (@.kind == "event" && @.event == "{kind.key}")')
+    # Conditions on it, and what starts a journey, is waited for in one or is its goal.
+    used = definitions_using(session, f'$.** ? (@.event == "{kind.key}")')
     sends = session.scalars(
         sa.text("SELECT name FROM sends WHERE success_event = :key ORDER BY id DESC LIMIT 5"),
         {"key": kind.key},

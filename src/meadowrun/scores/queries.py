@@ -113,4 +113,6 @@ def kept_points(session: orm.Session, contact_id: int) -> dict[str, float]:
 
 def names_it(session: orm.Session, ident: int) -> list[str]:
     """What asks for a score, in words."""
-    return definitions_using(session, f'$.** ? (@.kind == "score" && @.score == {int(ident)})')
+    line = f'@.kind == "score" && @.score == {int(ident)}'
+    step = f'@.kind == "change" && @.what == "score" && @.number == {int(ident)}'
+    return definitions_using(session, f"$.** ? ({line} || {step})")

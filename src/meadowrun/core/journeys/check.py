@@ -229,7 +229,12 @@ def _of_change(step: ChangeStep, names: Names) -> Iterator[Check]:
         elif step.value and (wrong := value_problem(spec, step.value)):
             yield Check(MUST, wrong, step.id)
         return
-    known = {"tag": names.tags, "list": names.lists, "topic": names.topics}[step.what]
+    known = {
+        "tag": names.tags,
+        "list": names.lists,
+        "topic": names.topics,
+        "score": names.scores,
+    }[step.what]
     if step.number not in known:
         yield must("What this step gives or takes is gone.", step.id)
 

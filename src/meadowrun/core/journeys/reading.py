@@ -3,6 +3,7 @@
 import dataclasses
 from typing import Any
 
+from meadowrun.core.journeys.details import number_of
 from meadowrun.core.journeys.steps import (
     AGAIN,
     CHANGES,
@@ -36,6 +37,7 @@ from meadowrun.core.journeys.steps import (
     Who,
 )
 from meadowrun.core.language import Problem, Wording
+from meadowrun.core.scores import MOST_POINTS
 from meadowrun.core.tasks import KINDS, PRIORITIES
 from meadowrun.core.timing.rhythm import RhythmError
 
@@ -193,6 +195,9 @@ class _Reader:
             raise self._wrong("field", place)
         value = data.get("value") or ""
         if not isinstance(value, str) or len(value) > MOST_VALUE:
+            raise self._wrong("value", place)
+        points = number_of(value) if what == "score" else None
+        if what == "score" and (points is None or not 0 < points <= MOST_POINTS):
             raise self._wrong("value", place)
         return ChangeStep(
             ident,

@@ -28,7 +28,7 @@ PAST = ("go_on", "exit")
 #: How a detail of an event is compared.
 COMPARISONS = ("is", "is_not", "more", "less")
 #: What a step can change of a person.
-CHANGES = ("tag", "list", "topic", "field")
+CHANGES = ("tag", "list", "topic", "field", "score")
 #: What a field that holds a day is set to where it is to be the day on which they come there.
 TODAY = "today"
 #: The largest control group, in percent.
@@ -202,16 +202,18 @@ class SplitStep:
 @dataclasses.dataclass(frozen=True, slots=True)
 class ChangeStep:
     """Gives or takes a tag, puts the person on a list or takes them off, subscribes them to a topic
-    or unsubscribes them, or sets a field of theirs or of their company."""
+    or unsubscribes them, sets a field of theirs or of their company, or gives or takes points of a
+    score."""
 
     kind: ClassVar[str] = "change"
     id: str
     #: one of CHANGES
     what: str
-    #: which tag, list or topic
+    #: which tag, list, topic or score
     number: int = 0
     remove: bool = False
-    #: which field, and what it is set to, as it is typed; empty: nothing stands in it any more
+    #: which field, and what it is set to, as it is typed; empty: nothing stands in it any more; of
+    #: a score so many points
     field: str = ""
     value: str = ""
     #: what its author calls it; empty: nothing of its own

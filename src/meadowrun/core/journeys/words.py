@@ -52,6 +52,7 @@ class Names:
     lists: Mapping[int, str]
     #: topics that people can be subscribed to
     topics: Mapping[int, str] = dataclasses.field(default_factory=dict)
+    scores: Mapping[int, str] = dataclasses.field(default_factory=dict)
     #: colleagues who can get a task
     colleagues: Mapping[int, str] = dataclasses.field(default_factory=dict)
     #: journeys that have not ended
@@ -240,6 +241,11 @@ def _change_words(step: ChangeStep, names: Names) -> str:
         if step.remove:
             return Wording("unsubscribe from “%(name)s”", name=name)
         return Wording("subscribe to “%(name)s”", name=name)
+    if step.what == "score":
+        name, points = names.scores.get(step.number, _GONE), step.value
+        if step.remove:
+            return Wording("take %(points)s points of “%(name)s”", points=points, name=name)
+        return Wording("give %(points)s points of “%(name)s”", points=points, name=name)
     if step.what == "field":
         spec = names.fields.get(step.field)
         label = spec.label if spec else _GONE

@@ -20,6 +20,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     partings.read_branch,
     partings.read_split,
     acts.read_change,
+    acts.read_score,
     acts.read_field,
     messages.read_reminder,
     messages.read_again,

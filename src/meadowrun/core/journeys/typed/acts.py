@@ -102,6 +102,32 @@ def read_change(text: str, names: Names) -> list[Reading]:
     return []
 
 
+_POINTS = re.compile(
+    r"(?:then )?(?P<verb>give|add|take|remove|subtract|score)\b(?: them)?(?: away)? "
+    r"\+?(?P<points>\d{1,5}(?:\.\d+)?)(?: points?)?(?: (?:of|to|from|for|in|on|off))?(?: the)?"
+    r"(?: score)?\b (?P<rest>.+)",
+    re.I,
+)
+
+
+def read_score(text: str, names: Names) -> list[Reading]:
+    """“give 5 points of Interest”, “take 10 points from Interest”."""
+    met = _POINTS.match(text)
+    if met is None:
+        return []
+    rest, remove = met["rest"].strip(" :“”\"'"), met["verb"].lower() in _TAKES
+    return [
+        Reading(
+            ChangeStep("", "score", number, remove, value=met["points"]),
+            rest_of(rest, said, "score", "points"),
+        )
+        for number, said in things_in(rest, names.scores)
+    ]
+
+
+_TAKES = ("take", "remove", "subtract")
+
+
 def read_field(text: str, names: Names) -> list[Reading]:
     """“set membership to student”, “clear their town”."""
     met = _SETS.match(text) or _EMPTIES.match(text)
