@@ -598,3 +598,44 @@ def test_also_those_to_whom_it_happened_in_the_days_before(database, world):
     # From now on by what happens.
     happens(database, "visited", NOW + DAY, 4)
     assert inside(database, ident) == [1, 2, 4]
+
+
+def test_a_start_that_is_changed_into_another_begins_as_that(database, world):
+    """What was an event is everyone by now, and then days: those before are not made up for."""
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 2")
+    ident = running(database, world, Start("event", "visited"), LONG)
+    everyone = Start("everyone", who=IN_FARROW)
+    edition(database, ident, lambda one: edit.set_start(one, "start", everyone), NOW + DAY)
+    with clock.at(NOW + DAY):
+        jobs.run_here("journeys.begin", journey_id=ident, start="start")
+    assert inside(database, ident) == [1, 2]
+    did(database, TO_FARROW, id=3)
+    days = Start("rhythm", who=IN_FARROW, rhythm="FREQ=DAILY", first="2026-11-01")
+    edition(database, ident, lambda one: edit.set_start(one, "start", days), NOW + 5 * DAY)
+    advance(database, NOW + 5 * DAY + HOUR)
+    assert inside(database, ident) == [1, 2]
+    advance(database, dt.datetime(2026, 11, 29, 9, 0, tzinfo=dt.UTC))
+    assert inside(database, ident) == [1, 2, 3]
+    with database.session() as session:
+        assert queries.numbers(session, ident).refused == {"inside": 2}
+
+
+def test_a_start_that_was_taken_away_for_a_time_counts_nothing_of_that_time(database, world):
+    did(database, RENEWS, id=4, day="2026-11-27")
+    turns, date = Start("turns", who=IN_FARROW), Start("date", date="renewal")
+    ident = running(database, world, turns, LONG)
+    edition(database, ident, lambda one: edit.add_start(one, date), NOW)
+    advance(database, NOW + MINUTE)
+    with database.session() as session:
+        before = queries.walked(session, queries.journey(session, ident)).starts
+    other = Start("event", "visited", id="other")
+    edition(database, ident, lambda one: dataclasses.replace(one, starts=(other,)), NOW + DAY)
+    did(database, TO_FARROW, id=2)
+    advance(database, NOW + 2 * DAY)
+    edition(database, ident, lambda one: dataclasses.replace(one, starts=before), NOW + 5 * DAY)
+    advance(database, NOW + 5 * DAY + MINUTE)
+    did(database, TO_FARROW, id=3)
+    advance(database, NOW + 5 * DAY + 2 * MINUTE)
+    assert inside(database, ident) == [3]
+    with database.session() as session:
+        assert queries.numbers(session, ident).refused == {}

@@ -117,3 +117,30 @@ def test_words_that_cannot_be_filled_in_are_found_before_it_starts(database, wor
         wrong = edit.set_values(itinerary, itinerary.steps[0].id, text=text)
         said = [one.text for one in checking.findings(session, found, wrong)]
     assert problem in said
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("Look at {{ 1 + }} {% if %}", "Look at ‹1 +› "),
+        ("Look at {{ contact.gone }}!", "Look at !"),
+        ("Look at {{ feed.sky.night }}!", "Look at ‹sky.night›!"),
+    ],
+)
+def test_words_that_cannot_be_filled_in_any_more_keep_nobody_from_going_on(
+    database, world, text, said
+):
+    """An edition of before that has them."""
+    ident = running(database, world, TellStep("", "Look", (world[1][0],)))
+    with database.session() as session:
+        session.execute(
+            sa.text(
+                "UPDATE journey_editions SET itinerary = jsonb_set(itinerary, '{steps,0,text}', "
+                "to_jsonb(CAST(:text AS text)))"
+            ),
+            {"text": text},
+        )
+    visits(database, 1)
+    with database.session() as session:
+        assert queries.numbers(session, ident).stand.finished == 1
+    assert [subject for _, subject, _, _ in told(database)] == [said]

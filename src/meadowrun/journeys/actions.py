@@ -35,9 +35,11 @@ from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.models import (
     MOVES,
     Journey,
+    JourneyDay,
     JourneyDispatch,
     JourneyDraft,
     JourneyEdition,
+    JourneySeen,
 )
 from meadowrun.journeys.moving import Move, Walk
 from meadowrun.messages import actions as messages
@@ -318,10 +320,14 @@ def start(
         _carry_over(session, found, before, itinerary, now, places)
     _written(session, found, now)
     note_heard(session)
-    known = {one.id for one in before.starts} if before else set()
-    for one in itinerary.starts:
-        if (one.how == "everyone" or one.back) and one.id not in known:
-            jobs.enqueue(session, "journeys.begin", journey_id=found.id, start=one.id)
+    for one in queries.beginning(itinerary, before):
+        jobs.enqueue(session, "journeys.begin", journey_id=found.id, start=one.id)
+    # What a start saw counts for nothing once it was taken away.
+    kept = [one.id for one in itinerary.starts]
+    for table in (JourneySeen, JourneyDay):
+        session.execute(
+            sa.delete(table).where(table.journey_id == found.id, table.start.not_in(kept))
+        )
     jobs.enqueue(session, "journeys.sweep")
     did = "started" if first_time else "made an edition of"
     audit.record(session, actor, now, did, "journey", found.id, found.name, edition=found.edition)

@@ -52,6 +52,7 @@ FEATURE = Feature(
     pages={
         "views": Wording("Campaigns"),
         "editing_views": Wording("Campaigns"),
+        "around_views": Wording("Campaigns"),
         "rehearsal_views": Wording("Campaigns"),
         "pattern_views": Wording("Campaigns"),
     },

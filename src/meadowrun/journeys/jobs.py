@@ -80,11 +80,12 @@ def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> 
             by_key.setdefault(key, []).append(one)
     # Who reaches the goal while it is paused has reached it, and who is taken out is out: what
     # happened is told once.
+    moment = Moment(session, dictionary(session), now, zone)
     heard_by = sa.select(Journey).where(Journey.state.in_((*MOVES, "paused")))
     for journey in session.scalars(heard_by):
         walk = Walk.of(session, journey)
         if journey.state == "running":
-            _started(Moment(session, dictionary(session), now, zone), walk, by_key)
+            _started(moment, walk, by_key)
         if walk.itinerary.goal:
             happened = by_key.get(walk.itinerary.goal.event, ())
             ends = entering.reach_goal(session, walk, happened)
@@ -101,7 +102,7 @@ def _started(moment: Moment, walk: Walk, by_key: dict[str, list[Happened]]) -> N
         happened = by_key.get(start.event, ()) if start.how == "event" else ()
         if not happened:
             continue
-        began = queries.start_since(moment.session, walk.journey, start.id)
+        began = queries.start_since(moment.session, walk.journey, start)
         starts = [one for one in happened if one.at >= began]
         among: set[int] | None = set()
         try:

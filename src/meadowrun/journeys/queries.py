@@ -5,6 +5,7 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Collection, Sequence
 
+import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
@@ -18,6 +19,7 @@ from meadowrun.core.journeys.steps import (
     Itinerary,
     MessageStep,
     Parting,
+    Start,
     WaitForStep,
 )
 from meadowrun.core.journeys.words import Names
@@ -125,18 +127,34 @@ def links_before(session: orm.Session, itinerary: Itinerary) -> dict[str, dict[s
     return found
 
 
-#: Since when a start brings people in: since the first edition that has it.
+#: Since when a start brings people in: since the first edition after the last one without it.
 _START_SINCE = """
-SELECT min(at) FROM journey_editions WHERE journey_id = :journey AND jsonb_path_exists(
-    itinerary, '$.starts[*] ? (@.id == $id)', jsonb_build_object('id', CAST(:start AS text)))
+SELECT min(at) FROM journey_editions WHERE journey_id = :journey AND number > coalesce((
+    SELECT max(number) FROM journey_editions
+    WHERE journey_id = :journey AND NOT itinerary -> 'starts' @> CAST(:start AS jsonb)), 0)
 """
 
 
-def start_since(session: orm.Session, found: Journey, start: str) -> dt.datetime:
-    """Since when a start of a journey that was started brings people in."""
-    values = {"journey": found.id, "start": start}
+def start_since(session: orm.Session, found: Journey, start: Start) -> dt.datetime:
+    """Since when a start of a journey that was started brings people in: one that starts by
+    something else by now is another."""
+    said = {
+        key: value
+        for key in ("id", "how", "event", "date", "rhythm", "first")
+        if (value := getattr(start, key))
+    }
+    values = {"journey": found.id, "start": orjson.dumps([said]).decode()}
     since: dt.datetime = session.execute(sa.text(_START_SINCE), values).scalar_one()
     return since
+
+
+def beginning(itinerary: Itinerary, before: Itinerary | None) -> list[Start]:
+    """The starts that bring people in as soon as an itinerary is started, and did not already:
+    `before` is what was walked."""
+    known = before.starts if before else ()
+    return [
+        one for one in itinerary.starts if (one.how == "everyone" or one.back) and one not in known
+    ]
 
 
 def names(session: orm.Session) -> Names:

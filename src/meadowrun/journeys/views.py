@@ -228,12 +228,9 @@ def _of_line(findings: list[Check]) -> dict[str, list[str]]:
 def _coming_now(itinerary: Itinerary, walked: Itinerary | None) -> dict[str, str]:
     """How many people come in by a start as soon as it is started, in words, by its id; of those
     that have brought in theirs already none."""
-    known = {one.id for one in walked.starts} if walked else set()
     moment = at_present(db(), settings().timezone)
     found: dict[str, str] = {}
-    for start in itinerary.starts:
-        if start.id in known or not (start.back or start.how == "everyone"):
-            continue
+    for start in queries.beginning(itinerary, walked):
         try:
             people = lately(moment, start) if start.back else everybody(moment, start.who)
         except Invalid:

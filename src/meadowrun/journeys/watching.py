@@ -176,7 +176,7 @@ def _dates(moment: Moment, walk: Walk, start: Start) -> int:
         JourneyDay.journey_id == journey.id, JourneyDay.start == start.id
     )
     known = {row.zone: row for row in session.scalars(asked)}
-    began = start_since(session, journey, start.id)
+    began = start_since(session, journey, start)
     named = [(name, zone_of(name)) for name in zones(session)]
     moved = 0
     for name, zone in [("", moment.zone), *((n, z) for n, z in named if z is not None)]:

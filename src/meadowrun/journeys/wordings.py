@@ -14,10 +14,11 @@ from sqlalchemy import orm
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
+from meadowrun.core.journeys.details import ANSWER
 from meadowrun.core.journeys.steps import TellStep
 from meadowrun.core.language import Wording
 from meadowrun.journeys.models import Journey, JourneyEntry
-from meadowrun.messages.values import Needs, nested, of_people
+from meadowrun.messages.values import Needs, known_refs, nested, of_people
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
@@ -43,13 +44,18 @@ def filled(
     event that brought them in and of the campaign. What is not known is left out."""
     if "{" not in text:
         return dict.fromkeys(entries, text)
-    refs = {ref for ref in fillins.refs(text) if ref.split(".")[0] in ROOTS}
-    plain = frozenset(ref for ref in refs if ref.split(".")[0] in ("contact", "company"))
+    try:
+        refs = {ref for ref in fillins.refs(text) if ref.split(".")[0] in ROOTS}
+        template = fillins.environment(False).from_string(text)
+    except (fillins.FillInError, jinja2.TemplateError):
+        # Checked before it starts; who is inside does not stand still over it.
+        return dict.fromkeys(entries, fillins.named(text))
     moment = Moment(session, dictionary(session), now, zone)
+    # A field that is gone since is left out.
+    plain = frozenset(refs & known_refs(moment.words).keys())
     known = of_people(moment, list(set(entries.values())), Needs(plain, {}))
     details = _details(session, entries) if any(ref.startswith("event.") for ref in refs) else {}
     facts = session.get_one(Campaign, journey.campaign_id).facts
-    template = fillins.environment(False).from_string(text)
     found = {}
     for entry, contact in entries.items():
         values: dict[str, Any] = dict.fromkeys(refs)
@@ -137,6 +143,6 @@ def problem_of(
         return str(problem)
     can = {*known, *(f"fact.{one}" for one in facts), *(f"event.{one}" for one in details)}
     for ref in sorted(refs):
-        if ref not in can:
+        if ref not in can and not ref.startswith(f"event.{ANSWER}"):
             return Wording("There is nothing called “%(name)s” to fill in here.", name=ref)
     return ""
