@@ -23,6 +23,7 @@ RENEWAL = "their renewal date"
         ("starts when someone buys a ticket", BOUGHT),
         ("whenever somebody visited", "someone visited"),
         ("bought a ticket, also in the last 7 days", f"{BOUGHT}, also in the last 7 days"),
+        ("visited, also in the last no days", "someone visited"),
         ("visited and also those of the past two days", "someone visited, also in the last 2 days"),
         (
             "bought a ticket, only if membership is student",

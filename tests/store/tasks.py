@@ -32,10 +32,11 @@ def with_colleagues(database):
         return send.campaign_id, [one.id for one in made]
 
 
-def running(database, world, *steps):
+def running(database, world, *steps, hours=None):
     with clock.at(NOW), database.session() as session:
         campaign = session.get_one(Campaign, world[0])
         made = actions.create(session, IDA, NOW, campaign, "Calls")
+        made.hours = hours or {}
 
         def built(itinerary):
             itinerary = started_by(itinerary, Start("event", "visited"), "any", 30)

@@ -7,14 +7,12 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.campaigns.models import Campaign
-from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
-from meadowrun.core.journeys.steps import Itinerary, MessageStep, Start
-from meadowrun.journeys import actions
+from meadowrun.core.journeys.steps import Itinerary, MessageStep
 from tests.conftest import NOW
-from tests.store.journeys import advance, started_by
-from tests.store.people import IDA, kinds, many, ready_send
+from tests.store.journeys import advance
+from tests.store.people import kinds, many, ready_send
+from tests.store.tasks import running
 from tests.store.test_tasks import visits
 
 STEP = MessageStep("", 1, begins=9 * 60, ends=12 * 60)
@@ -27,22 +25,7 @@ def world(database, settings, job_context, keeper):
         session.execute(sa.text("UPDATE contacts SET timezone = 'Europe/London'"))
         session.execute(sa.text("UPDATE contacts SET timezone = 'Asia/Tokyo' WHERE id = 2"))
         kinds(session)
-        return ready_send(session, NOW, {"in": [], "out": []}).campaign_id
-
-
-def running(database, campaign, *steps, hours=None):
-    with clock.at(NOW), database.session() as session:
-        made = actions.create(session, IDA, NOW, session.get_one(Campaign, campaign), "Mornings")
-        made.hours = hours or {}
-
-        def built(itinerary):
-            itinerary = started_by(itinerary, Start("event", "visited"), "any", 30)
-            for step in steps:
-                itinerary = edit.add(itinerary, step)
-            return itinerary
-
-        actions.write(session, IDA, NOW, made, made.version, "wrote", built)
-        actions.start(session, IDA, NOW, made, made.version)
+        return (ready_send(session, NOW, {"in": [], "out": []}).campaign_id,)
 
 
 def left(database):

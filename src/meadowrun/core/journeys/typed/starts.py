@@ -94,9 +94,11 @@ def _by_rhythm(text: str, names: Names) -> Found:
 
 def _told(text: str, names: Names) -> Found:
     """What happens, or a date that comes near, to whomever."""
-    back = _BACK.search(text)
-    days = NUMBERS.get(back["days"].lower(), 0) or int(back["days"]) if back else 0
-    bare = text.replace(back[0], " ", 1) if back else text
+    back, days, bare = _BACK.search(text), 0, text
+    if back:
+        said = back["days"].lower()
+        days = int(said) if said.isdecimal() else NUMBERS[said]
+        bare = text.replace(back[0], " ", 1)
     happens = [
         (Start("event", key, back=min(days, MOST_BACK)), rest_of(bare, at))
         for key, at in done_in(bare, names)
