@@ -2,7 +2,6 @@
 
 import dataclasses
 import datetime as dt
-import itertools
 from collections.abc import Collection, Iterator
 
 from meadowrun.core import values
@@ -67,7 +66,7 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
             yield Check(MUST, problem, start.id)
         if start.how == "date" and start.date not in names.dates:
             yield must("The date that it starts by is gone. Choose another.", start.id)
-        if start.how == "rhythm" and not any(day >= names.today for day in _some_days(start)):
+        if start.how == "rhythm" and not any(day >= names.today for day in start.days()):
             yield should("None of its days lies ahead.", start.id)
         if start.how == "rhythm" and itinerary.again == "once":
             yield should("Each person comes in on one of its days only.", start.id)
@@ -84,14 +83,6 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
         yield must("The event of the goal is gone. Choose another.", "", "goal")
     if itinerary.goal is None:
         yield should("No goal is set: nobody will see what the journey brought.", "", "goal")
-
-
-#: So many days of a rhythm are looked at for one that lies ahead.
-_MOST_DAYS = 5000
-
-
-def _some_days(start: Start) -> Iterator[dt.date]:
-    return itertools.islice(start.days(), _MOST_DAYS)
 
 
 def _same_starts(itinerary: Itinerary) -> Iterator[Check]:
