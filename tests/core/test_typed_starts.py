@@ -120,15 +120,15 @@ def test_a_rhythm_that_cannot_be_is_named_by_its_place(place, said):
 @pytest.mark.parametrize(
     ("rule", "first", "again", "said"),
     [
-        ("FREQ=DAILY;COUNT=3", "2025-12-20", "any", ["None of its days lies ahead."]),
-        ("FREQ=DAILY", "2025-12-20", "once", ["Each person comes in on one of its days only."]),
-        ("FREQ=DAILY", "2025-12-20", "after", []),
-        ("RDATE=20260101", "2025-12-20", "any", []),
-        ("RDATE=20251231", "2025-12-20", "any", ["None of its days lies ahead."]),
+        ("FREQ=DAILY;COUNT=3", "2026-11-20", "any", ["None of its days lies ahead."]),
+        ("FREQ=DAILY", "2026-11-20", "once", ["Each person comes in on one of its days only."]),
+        ("FREQ=DAILY", "2026-11-20", "after", []),
+        ("RDATE=20261130", "2026-11-20", "any", []),
+        ("RDATE=20261129", "2026-11-20", "any", ["None of its days lies ahead."]),
     ],
 )
 def test_a_rhythm_is_checked_against_today(rule, first, again, said):
-    """Today is 1 January 2026."""
+    """Today is 30 November 2026."""
     start, _ = typed.read_start("every Monday, everyone in Members", NAMES)[0]
     start = dataclasses.replace(start, id="s1", rhythm=rule, first=first)
     found = check(Itinerary((start,), again=again), NAMES)
