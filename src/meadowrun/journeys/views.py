@@ -177,6 +177,7 @@ def drawn(
         tasks=KINDS,
         priorities=PRIORITIES,
         of_line=_of_line(findings),
+        stopped={one.line for one in findings if one.level == MUST},
         again=again_words(itinerary),
         goal=_goal_words(itinerary, names.events),
         sent_by=_sent_by(journey),
