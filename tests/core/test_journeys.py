@@ -39,6 +39,7 @@ from meadowrun.core.journeys.steps import (
     WaitForStep,
     WaitStep,
     Who,
+    messages_before,
     numbered,
 )
 from meadowrun.core.journeys.words import Names, as_text
@@ -362,6 +363,20 @@ def test_one_link_of_several(clicked, goes):
 
     found = [place for place, _ in way(Person(1, LONDON, answers=answers), itinerary=itinerary)]
     assert found[2] == goes
+
+
+def test_messages_that_may_have_gone_before_a_wait():
+    """Not that of the other path; behind the two paths either of theirs; the nearest ones first."""
+    waits = WaitForStep("", Span(3, "day"), (Path("", reaction="clicked"), Path("")))
+    halves = SplitStep(
+        "",
+        (
+            Path("", (MessageStep("", 2, instead=(5,)),), percent=50),
+            Path("", (waits, MessageStep("", 3)), percent=50),
+        ),
+    )
+    found = built(waits, MessageStep("", 1), halves, waits)
+    assert list(messages_before(found).values()) == [(), (1,), (2, 5, 1, 3)]
 
 
 def test_somebody_who_may_not_be_written_to():

@@ -313,7 +313,7 @@ def test_what_is_answered_takes_people_one_way_or_the_other(database, world, ser
         WebhookStep("", server.address),
         BranchStep("", (gold, Path("", (ExitStep(""),)))),
     )
-    for text in ('{"Level": "gold", "of": {"x": 1}, "n": 3}', '["gold"]', "gold"):
+    for text in ('{"Level": "go\\u0000ld", "of": {"x": 1}, "n": 3}', '["gold"]', "gold"):
         server.answers.append((200, {}, text))
     for contact in (1, 2, 3):
         visits(database, NOW, contact)

@@ -17,10 +17,9 @@ from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
     Itinerary,
-    MessageStep,
     Parting,
     Start,
-    WaitForStep,
+    messages_before,
 )
 from meadowrun.core.journeys.words import Names
 from meadowrun.core.results.reached import Reached, Seen, reached
@@ -110,21 +109,15 @@ def walked(session: orm.Session, found: Journey) -> Itinerary | None:
 
 
 def links_before(session: orm.Session, itinerary: Itinerary) -> dict[str, dict[str, str]]:
-    """For each step that waits for something the links of the message step before it, in the order
-    of the lines: address → what it is called."""
-    found: dict[str, dict[str, str]] = {}
-    last: MessageStep | None = None
-    for step, _, _ in itinerary.walk():
-        if isinstance(step, MessageStep):
-            last = step
-        elif isinstance(step, WaitForStep) and last is not None:
-            asked = sa.select(Message).where(Message.id.in_(last.messages))
-            found[step.id] = {
-                href: label
-                for message in session.scalars(asked)
-                for href, label in links_of(session, message).items()
-            }
-    return found
+    """For each step that waits for something the links of the messages that may have gone before
+    it, the nearest ones first: address → what it is called."""
+    before = messages_before(itinerary)
+    asked = sa.select(Message).where(Message.id.in_(set[int]().union(*before.values())))
+    links = {one.id: links_of(session, one) for one in session.scalars(asked)}
+    return {
+        step: {href: label for number in numbers for href, label in links.get(number, {}).items()}
+        for step, numbers in before.items()
+    }
 
 
 #: Since when a start brings people in: since the first edition after the last one without it.

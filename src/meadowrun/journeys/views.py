@@ -1,11 +1,13 @@
 """Pages of journeys: all of them, one with its map and itinerary, and one person's way."""
 
+import functools
 from collections.abc import Callable, Mapping
 
 import flask
 
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.kept import Kept
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience.fields import DetailSpec
 from meadowrun.core.content.findings import MUST, Check
@@ -14,7 +16,7 @@ from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import Itinerary, Parting, Who, numbered
+from meadowrun.core.journeys.steps import Itinerary, Parting, Start, Who, numbered
 from meadowrun.core.journeys.words import (
     WITHDREW,
     Names,
@@ -45,7 +47,7 @@ from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
 from meadowrun.journeys.patterns import all_patterns
 from meadowrun.messages.senders import senders
 from meadowrun.people.kinds import event_kinds
-from meadowrun.people.moment import at_present
+from meadowrun.people.moment import Moment, at_present
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
 from meadowrun.shell.request import (
@@ -233,11 +235,22 @@ def _coming_now(itinerary: Itinerary, walked: Itinerary | None) -> dict[str, str
     found: dict[str, str] = {}
     for start in queries.beginning(itinerary, walked):
         try:
-            people = lately(moment, start) if start.back else everybody(moment, start.who)
+            count, _ = _counts.get(
+                db(), repr(start), moment.now, functools.partial(_count_now, moment, start)
+            )
         except Invalid:
             continue
-        found[start.id] = people_words(len(people))
+        found[start.id] = people_words(count)
     return found
+
+
+#: How many come in by a start at once: dear where much happened.
+_counts: Kept[int] = Kept(60.0)
+
+
+def _count_now(moment: Moment, start: Start) -> int:
+    """How many a start brings in at once. Raises Invalid."""
+    return len(lately(moment, start) if start.back else everybody(moment, start.who))
 
 
 def _details(itinerary: Itinerary, names: Names) -> list[DetailSpec]:

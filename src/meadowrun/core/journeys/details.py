@@ -27,8 +27,11 @@ def answered(text: str) -> dict[str, str | int | float | bool]:
     found: dict[str, str | int | float | bool] = {}
     for key, value in said.items() if isinstance(said, dict) else ():
         name = re.sub(r"[^a-z0-9]+", "_", key.lower()).strip("_")[:40]
+        if isinstance(value, str):
+            # The database keeps no such sign.
+            value = value.replace("\x00", "")[:_LONGEST]
         if name and isinstance(value, str | int | float | bool) and len(found) < _MOST_SAID:
-            found[ANSWER + name] = value[:_LONGEST] if isinstance(value, str) else value
+            found[ANSWER + name] = value
     return found
 
 

@@ -435,6 +435,29 @@ def _walk(
                 yield from _walk(path.steps, depth + 1, path)
 
 
+def messages_before(itinerary: Itinerary) -> dict[str, tuple[int, ...]]:
+    """For each step that waits for something the messages that may have gone before it on the way
+    there, the nearest ones first."""
+    found: dict[str, tuple[int, ...]] = {}
+    _note_messages(itinerary.steps, (), found)
+    return found
+
+
+def _note_messages(
+    steps: tuple[Step, ...], before: tuple[int, ...], found: dict[str, tuple[int, ...]]
+) -> tuple[int, ...]:
+    """Notes what went before each wait among some steps; gives what went before their end."""
+    for one in steps:
+        if isinstance(one, MessageStep):
+            before = tuple(dict.fromkeys((*one.messages, *before)))
+        if isinstance(one, WaitForStep):
+            found[one.id] = before
+        if isinstance(one, Parting):
+            ends = [_note_messages(path.steps, before, found) for path in one.paths]
+            before = tuple(dict.fromkeys(number for end in ends for number in end))
+    return before
+
+
 def numbered(itinerary: Itinerary) -> dict[str, str]:
     """What each step and path is called in the margin: “4”, its paths “4a”, “4b”, the steps in them
     “4a1”."""
