@@ -2,7 +2,7 @@
 
 Each feature's `jobs.py` registers its tasks with `task`. `enqueue` is the only way to start a job:
 it stands on the caller's own connection, in the web process and inside a worker alike. Jobs are
-batches, never single people, and every task must stand being run twice, because jobs are
+batches, never one person at a time, and every task must stand being run twice, because jobs are
 at-least-once.
 """
 

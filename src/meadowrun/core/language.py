@@ -92,7 +92,7 @@ def forms(one: str, many: str) -> tuple[str, str]:
 
 
 class Problem(ValueError):
-    """What is wrong with something, in words for whoever can mend it. Rules of the core raise one
+    """What is wrong with something, in words for whoever can fix it. Rules of the core raise one
     of its kinds."""
 
     def __init__(self, message: str, *more: object):

@@ -287,7 +287,7 @@ def start(
     """Starts a journey, or has people go on by its newest draft as the next edition; `inner` are
     the machines inside this network that may be called. `to` says where those go who stand on steps
     that are taken away: step → another step, or OUT; else they go behind it. Raises Invalid where
-    something must be mended first, Conflict."""
+    something must be fixed first, Conflict."""
     _lock(session, found, version)
     itinerary = queries.draft(session, found)
     places = {step: place for step, place in (to or {}).items() if place}

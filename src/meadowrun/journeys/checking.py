@@ -1,4 +1,4 @@
-"""What keeps a journey from starting, and what should be mended: its own steps, and the messages,
+"""What keeps a journey from starting, and what should be fixed: its own steps, and the messages,
 addresses and journeys that they lead to."""
 
 import dataclasses
@@ -41,7 +41,7 @@ _ROUND = Wording("This leads back here by itself: people could go round and roun
 def findings(
     session: orm.Session, found: Journey, itinerary: Itinerary, inner: Collection[str] = ()
 ) -> list[Check]:
-    """What must and what should be mended; `inner` are the machines inside this network that may
+    """What must and what should be fixed; `inner` are the machines inside this network that may
     be called. What is switched off is not asked."""
     itinerary, names = itinerary.on(), queries.names(session)
     used = _Used.by(session, found, itinerary)
@@ -96,7 +96,7 @@ class _Used:
         return {ident for ident, state in self.states.items() if state.missing}
 
     def stops(self, step: MessageStep, names: Names, details: Collection[str]) -> Iterator[Check]:
-        """What must be mended in the messages of a step, each by its name."""
+        """What must be fixed in the messages of a step, each by its name."""
         within = _within(step.within(self.hours))
         for ident in dict.fromkeys(step.messages):
             if ident not in self.messages or ident in self.missing:

@@ -35,7 +35,7 @@ def stops(
     use: Use,
     public_url: str,
 ) -> list[Check]:
-    """What must be mended before a document of a message can go, and greetings that do not suit
+    """What must be fixed before a document of a message can go, and greetings that do not suit
     the hours at which it does."""
     try:
         compiled = queries.compiled(session, document, public_url)

@@ -46,7 +46,7 @@ class LinkResult:
 
 @dataclasses.dataclass(frozen=True)
 class Result:
-    """Everything the result page shows; every count is of single people unless it says
+    """Everything the result page shows; every count is of people, each once, unless it says
     otherwise."""
 
     tally: dict[str, int]
@@ -259,7 +259,7 @@ def _count(
 
 
 def numbers(session: orm.Session, send: Send) -> dict[str, int]:
-    """Every count of a send, of single people: its tally, and what those delivered did."""
+    """Every count of a send, of people, each once: its tally, and what those delivered did."""
     if send.taken_at is None:
         return {}
     return _count(

@@ -19,7 +19,7 @@ def refresh(
     moment: Moment,
     segment: Segment,
 ) -> BitMap | None:
-    """Works a segment out and keeps who is in it and how many; None when its lines need mending."""
+    """Works a segment out and keeps who is in it and how many; None when its lines need fixing."""
     try:
         definition = d.parse(segment.definition, moment.words, (segment.id,))
     except d.DefinitionError:

@@ -114,7 +114,7 @@ def of_contact(ident: int) -> Answer:
 @pages.get("/segments/<int:ident>/profile")
 @comes_later("Comparing these people with everyone")
 def profile(ident: int) -> Answer:
-    """What is commoner and what is rarer in a segment than among everyone."""
+    """What is more common and what is rarer in a segment than among everyone."""
     segment = queries.segment(db(), ident)
     members = look(moment(), usable(segment), STALE).sieve.members
     (found, as_of), _ = _profiles.get(

@@ -1,5 +1,5 @@
-"""Who a set of people is beside everyone: what is commoner or rarer there, in their fields, in what
-they did lately and in its hours."""
+"""Who a set of people is beside everyone: what is more common or rarer there, in their fields, in
+what they did lately and in its hours."""
 
 import dataclasses
 import datetime as dt
@@ -57,7 +57,7 @@ WHERE v IS NOT NULL AND v <> '' GROUP BY v ORDER BY 2 DESC, 1 {limit}"""
 
 @dataclasses.dataclass(frozen=True)
 class Trait:
-    """One thing that is commoner, or rarer, in a set than among everyone. Shares are of people,
+    """One thing that is more common, or rarer, in a set than among everyone. Shares are of people,
     from 0 to 1."""
 
     about: str
@@ -126,7 +126,7 @@ def profile(
     moment: Moment,
     members: BitMap,
 ) -> tuple[Profile, dt.datetime]:
-    """What is commoner or rarer in a set than among everyone, the surest first; and as of when
+    """What is more common or rarer in a set than among everyone, the surest first; and as of when
     everyone's numbers are."""
     every, as_of = totals(moment)
     asked = _some(members) if is_large(moment.session) else members

@@ -157,9 +157,9 @@ def change_user(
     role: str | None = None,
     active: bool | None = None,
 ) -> None:
-    """Gives somebody another role, shuts them out or lets them in again; None leaves a thing as it
-    is. Being shut out ends what they are signed in with. Raises Invalid, or Conflict for the last
-    administrator.
+    """Gives somebody another role, deactivates them or adds them again; None leaves a thing as it
+    is. Being deactivated ends what they are signed in with. Raises Invalid, or Conflict for the
+    last administrator.
     """
     if role is not None and role not in ROLES:
         raise Invalid(Wording("A role is one of %(roles)s.", roles=", ".join(ROLES)), "role")

@@ -31,7 +31,7 @@ def carried(
         return made | {"lines": renewed(made["lines"])}, []
     if document.get("one_of"):
         raise DocumentError(
-            "This message is chosen by a field. Take along one of those that it chooses among."
+            "This message is chosen by a field. Copy one of those that it chooses among."
         )
     said = KINDS[source].says(document, lines, organisation, asked)
     in_lines = KINDS[source].line_types and not (document.get("code") or document.get("text_only"))

@@ -30,7 +30,7 @@ class Mail:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Finding:
-    """A rule that speaks: points for mailboxes of firms and of private people."""
+    """A rule that speaks: points for mailboxes of businesses and of private people."""
 
     rule: str
     business: float
@@ -215,7 +215,7 @@ def _empty_subject(mail: Mail, words: str) -> str | None:
     return "there is no subject" if not mail.subject.strip() else None
 
 
-#: name, points in mailboxes of firms, of private people, the rule, what to do
+#: name, points in mailboxes of businesses, of private people, the rule, what to do
 RULES: Sequence[tuple[str, float, float, Rule, str]] = (
     ("capitals", 1.2, 1.6, _capitals, "Write the subject as a sentence."),
     ("exclamation marks", 0.8, 1.2, _marks, "One mark at most, better none."),
@@ -263,5 +263,5 @@ def findings(mail: Mail) -> list[Finding]:
 
 
 def score(found: Sequence[Finding]) -> tuple[float, float]:
-    """Points in mailboxes of firms and of private people; LIMIT is where filters draw the line."""
+    """Points in mailboxes of businesses and of private people; filters draw the line at LIMIT."""
     return round(sum(f.business for f in found), 1), round(sum(f.private for f in found), 1)

@@ -32,7 +32,7 @@ from meadowrun.core.language import Wording
 
 
 def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) -> list[Check]:
-    """What must be mended before it starts, and what should be; `unsendable` are messages that
+    """What must be fixed before it starts, and what should be; `unsendable` are messages that
     nobody approved yet."""
     itinerary = itinerary.on()
     found = list(_start(itinerary, names))

@@ -90,10 +90,10 @@ def duplicate(itinerary: Itinerary, ident: str) -> Itinerary:
         raise ItineraryError(Wording("This step is not there any more."))
     made, itinerary = _named(itinerary, step)
 
-    def doubled(steps: Steps) -> Steps:
+    def copied(steps: Steps) -> Steps:
         return tuple(each for one in steps for each in ((one, made) if one.id == ident else (one,)))
 
-    return checked(_everywhere(itinerary, doubled))
+    return checked(_everywhere(itinerary, copied))
 
 
 def run_from(itinerary: Itinerary, ident: str) -> Steps:

@@ -50,7 +50,7 @@ class Kind(abc.ABC, Generic[N]):
 
     @abc.abstractmethod
     def read(self, data: Mapping[str, Any], line: "Reading") -> N:
-        """The value of its JSON. Raises DefinitionError with a sentence on what to mend."""
+        """The value of its JSON. Raises DefinitionError with a sentence on what to fix."""
 
     @abc.abstractmethod
     def write(self, node: N) -> Json:
@@ -203,7 +203,7 @@ class Reader:
 def parse(data: Any, words: Dictionary, inside: Sequence[int] = ()) -> Definition:
     """Reads stored or posted JSON into a Definition.
 
-    Raises DefinitionError with the line's id and a sentence on what to mend. What lines name must
+    Raises DefinitionError with the line's id and a sentence on what to fix. What lines name must
     exist in `words`. `inside` are the segments this one is being read for: naming one of them again
     would be a circle.
     """
