@@ -80,7 +80,7 @@ ENDS = {
 }
 #: Why somebody went on, in words.
 WHY = {
-    "start": Wording("something brought them in"),
+    "start": Wording("came in"),
     "by_hand": Wording("brought in by hand"),
     "jumped_in": Wording("came over from another journey"),
     "time": Wording("the time was up"),
@@ -400,8 +400,7 @@ def _way(entry: JourneyEntry | None, itinerary: Itinerary) -> list[dict[str, obj
     }
     because |= {rule.id: exit_words(rule, names) for rule in itinerary.exits}
     began = {one.id: start_words(one, names) for one in itinerary.starts}
-    if entry.start in began:
-        because["start"] = began[entry.start]
+    because["start"] = began.get(entry.start, Wording("by a start that is gone"))
     found = []
     for move in queries.moves(db(), entry.id):
         words = said.get(move.to_step)
