@@ -4,7 +4,7 @@ import dataclasses
 
 from hypothesis import strategies as st
 
-from meadowrun.core.journeys.edit import add
+from meadowrun.core.journeys.edit import add, add_lane
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -136,3 +136,17 @@ def itineraries(**named):
         return whole
 
     return st.lists(steps(**named), min_size=1, max_size=5).map(made)
+
+
+def in_lanes(**named):
+    """Itineraries of one to three lanes, the second of which may have no step."""
+
+    def made(whole, beside):
+        for place, found in enumerate(beside):
+            whole = add_lane(whole, f"Lane {place}" if place else "")
+            for step in found:
+                whole = add(whole, step, whole.beside[-1].id)
+        return whole
+
+    beside = st.lists(st.lists(steps(**named), max_size=3), max_size=2)
+    return st.builds(made, itineraries(**named), beside)

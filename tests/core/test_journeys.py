@@ -22,7 +22,7 @@ from meadowrun.core.journeys.engine import (
     wait_until,
     walk,
 )
-from meadowrun.core.journeys.flat import END, first_step, flatten
+from meadowrun.core.journeys.flat import END, first_steps, flatten
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
@@ -43,7 +43,7 @@ from meadowrun.core.journeys.steps import (
     numbered,
 )
 from meadowrun.core.journeys.words import Names, as_text
-from tests.itineraries import itineraries
+from tests.itineraries import in_lanes, itineraries
 
 LONDON = zoneinfo.ZoneInfo("Europe/London")
 TOKYO = zoneinfo.ZoneInfo("Asia/Tokyo")
@@ -97,12 +97,12 @@ def two_weeks():
     )
 
 
-@given(itineraries())
+@given(in_lanes())
 def test_what_is_written_is_read_again(itinerary):
     assert from_json(to_json(itinerary)) == itinerary
 
 
-@given(itineraries())
+@given(in_lanes())
 def test_every_id_comes_once_and_every_step_leads_on(itinerary):
     flat = flatten(itinerary)
     idents = [step.id for step, _, _ in itinerary.walk()]
@@ -298,7 +298,7 @@ def way(person, itinerary=None, until="2026-12-30T00:00+00:00"):
     """The numbers of the lines that somebody came to, with day and hour."""
     found = itinerary or two_weeks()
     called = numbered(found)
-    came = walk(flatten(found), first_step(found), person, BEGAN, at(until), "x")
+    came = walk(flatten(found), first_steps(found)[""], person, BEGAN, at(until), "x")
     return [(called.get(one.step, "out"), f"{one.at:%d %H:%M}") for one in came]
 
 
@@ -617,7 +617,7 @@ def test_people_pass_by_what_is_switched_off():
     whole = two_weeks()
     welcome, day, _, wait_for, _ = whole.steps
     off = edit.switch(edit.switch(whole, welcome.id), wait_for.paths[0].steps[0].id)
-    assert first_step(off) == day.id
+    assert first_steps(off)[""] == day.id
     steps = flatten(off)
     assert welcome.id not in steps and len(steps) == len(flatten(whole)) - 2
     # The path of which all is switched off leads behind the step at which they part.
@@ -634,7 +634,7 @@ def test_people_pass_by_what_is_switched_off():
 # The map.
 
 
-@given(itineraries())
+@given(in_lanes())
 def test_no_label_lies_upon_another(itinerary):
     found = lay_out(itinerary, Flow(lambda step: 10, lambda step, path: 5, lambda step: 10))
     boxes = [mark.label for mark in found.marks]
@@ -648,7 +648,8 @@ def test_no_label_lies_upon_another(itinerary):
 
 
 def test_the_ruler_tells_the_days_that_pass_at_most():
-    days = [day.minutes / 1440 for day in lay_out(two_weeks(), FLOW).days]
+    (ruler,) = lay_out(two_weeks(), FLOW).rulers
+    days = [day.minutes / 1440 for day in ruler.days]
     assert days == [0, 0, 1, 1, 4, 4]
 
 

@@ -14,7 +14,7 @@ from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.clocks import Clocks
 from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
-from meadowrun.core.journeys.flat import first_step, flatten
+from meadowrun.core.journeys.flat import first_steps, flatten
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
 from meadowrun.core.journeys.rehearsal import options, rehearse
 from meadowrun.core.journeys.steps import (
@@ -142,7 +142,7 @@ exits = st.sampled_from(((), (), (ExitRule("x1", "visited"),)))
 )
 def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, reacted, rules):
     itinerary = dataclasses.replace(drawn, exits=rules)
-    steps, first = flatten(itinerary), first_step(itinerary)
+    steps, first = flatten(itinerary), first_steps(itinerary)[""]
     pasts = {"visited": rows(visits), "ticket_bought": rows(tickets)}
     asked = world(itinerary, 5, pasts, np.array([reacted]))
     found = rehearse(steps, first, asked, rules)
@@ -204,7 +204,7 @@ def told(itinerary, **more):
     goal = more.pop("goal", None)
     asked = world(itinerary, 10, pasts, reacted, **more)
     asked = dataclasses.replace(asked, shares=shares)
-    return rehearse(flatten(itinerary), first_step(itinerary), asked, itinerary.exits, goal)
+    return rehearse(flatten(itinerary), first_steps(itinerary)[""], asked, itinerary.exits, goal)
 
 
 def test_a_welcome_and_who_reacts():
@@ -308,7 +308,7 @@ def test_ranges_hold_nine_plays_of_ten():
         np.zeros(plays * people),
     )
     asked = dataclasses.replace(one, starts=starts, plays=plays, shares={path: 0.2})
-    found = rehearse(flatten(itinerary), first_step(itinerary), asked).took[path]
+    found = rehearse(flatten(itinerary), first_steps(itinerary)[""], asked).took[path]
     assert found.low == pytest.approx(85, abs=3)
     assert found.middle == pytest.approx(100, abs=2)
     assert found.high == pytest.approx(115, abs=3)

@@ -21,7 +21,7 @@ from meadowrun.base.clock import machine_now
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.engine import Answered, Person, path_by_chance, walk
-from meadowrun.core.journeys.flat import first_step, flatten
+from meadowrun.core.journeys.flat import first_steps, flatten
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -174,7 +174,7 @@ def _walked_as_the_judge_does(world):
     with world.database.session() as session:
         journey = session.get_one(Journey, world.journey)
         itinerary = queries.walked(session, journey)
-        steps, first = flatten(itinerary), first_step(itinerary)
+        steps, first = flatten(itinerary), first_steps(itinerary)[""]
         for contact in range(1, PEOPLE + 1):
             (entry,) = queries.entries(session, journey.id, contact)
             moves = queries.moves(session, entry.id)

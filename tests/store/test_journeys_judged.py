@@ -2,6 +2,7 @@
 for each person alone: they agree on every step, its moment and its reason."""
 
 import collections
+import dataclasses
 import datetime as dt
 import zoneinfo
 
@@ -14,9 +15,9 @@ from meadowrun.base import clock
 from meadowrun.base.db import rows_changed
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys.engine import Answered, Happened, Person, in_control, walk
-from meadowrun.core.journeys.flat import END, first_step, flatten
+from meadowrun.core.journeys.flat import END, first_steps, flatten
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import ExitRule, Goal, Itinerary, Start
+from meadowrun.core.journeys.steps import ExitRule, Goal, Start
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import JourneyCall, JourneyEdition, JourneyMove
 from meadowrun.messages.models import Message
@@ -25,7 +26,7 @@ from meadowrun.people.models import Field
 from meadowrun.tracking.actions import react
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.itineraries import itineraries
+from tests.itineraries import in_lanes
 from tests.store.journeys import advance, due_next
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.sending import segment
@@ -228,17 +229,19 @@ def test_the_database_walks_as_the_judge_does(
     # What takes people out during a pause does so at once, wherever they stood when it began.
     pause = None if rules else pause
     messages, segment_id, campaign_id = world
+    # The lane beside the first one is walked by the same people, at the same times.
     drawn = data.draw(
-        itineraries(
+        in_lanes(
             messages=messages,
             segments=(segment_id, 10**6),
             events=("visited", "ticket_bought"),
         )
     )
     goal = Goal("visited", 20, control=data.draw(st.sampled_from((0, 40))))
-    itinerary = Itinerary(
-        (Start("event", "began", id="start"),), drawn.steps, goal, "any", exits=rules
+    starts = tuple(
+        Start("event", "began", id=f"start{lane.id}", lane=lane.id) for lane in drawn.lanes
     )
+    itinerary = dataclasses.replace(drawn, starts=starts, goal=goal, again="any", exits=rules)
     with clock.at(NOW), database.session() as session:
         # What the run before left.
         session.execute(sa.text("DELETE FROM events"))
@@ -246,35 +249,43 @@ def test_the_database_walks_as_the_judge_does(
         take_events(session, NOW, "t", [old])
     ident = started(database, campaign_id, itinerary)
     came, until = live(database, ident, history, reacted, twice, pause)
-    steps, first = flatten(itinerary), first_step(itinerary)
-    entered = 0
-    for contact, moments in came.items():
-        with database.session() as session:
-            # The first time first.
-            entries = queries.entries(session, ident, contact)[::-1]
-            ways = [way_of(session, entry.id) for entry in entries]
-        over = None
-        for at in moments:
-            if over is not None and at < over:
-                # They are inside: the start is refused.
-                continue
-            if pause and paused_at(pause)[0] <= at < paused_at(pause)[1]:
-                # Nobody comes in meanwhile.
-                continue
-            assert ways, "whoever is not inside comes in"
-            found, answers = ways.pop(0)
-            person = judged(contact, history, answers, segment_id)
-            expected = [
-                (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
-                for one in walk(steps, first, person, at, until, f"journey {ident}", rules)
-            ]
-            assert found == expected
-            entered += 1
-            over = found[-1][1] if found[-1][0] == END else until
-            COVERED.update(type(steps[step].step).__name__ for step, _, _ in found if step)
-            COVERED.update(one for _, _, one in found if not one.startswith("s"))
-        assert ways == [], "nobody comes in who is inside"
-        COVERED["again"] += len(entries) - 1
+    steps, entered = flatten(itinerary), 0
+    for lane, first in first_steps(itinerary).items():
+        if first == END:
+            # Nobody comes into a lane without a step.
+            continue
+        COVERED["lanes"] += 1
+        for contact, moments in came.items():
+            with database.session() as session:
+                # The first time first.
+                entries = [
+                    one
+                    for one in queries.entries(session, ident, contact)[::-1]
+                    if one.lane == lane
+                ]
+                ways = [way_of(session, entry.id) for entry in entries]
+            over = None
+            for at in moments:
+                if over is not None and at < over:
+                    # They are inside: the start is refused.
+                    continue
+                if pause and paused_at(pause)[0] <= at < paused_at(pause)[1]:
+                    # Nobody comes in meanwhile.
+                    continue
+                assert ways, "whoever is not inside comes in"
+                found, answers = ways.pop(0)
+                person = judged(contact, history, answers, segment_id)
+                expected = [
+                    (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
+                    for one in walk(steps, first, person, at, until, f"journey {ident}", rules)
+                ]
+                assert found == expected
+                entered += 1
+                over = found[-1][1] if found[-1][0] == END else until
+                COVERED.update(type(steps[step].step).__name__ for step, _, _ in found if step)
+                COVERED.update(one for _, _, one in found if not one.startswith("s"))
+            assert ways == [], "nobody comes in who is inside"
+            COVERED["again"] += len(entries) - 1
     COVERED["paused"] += pause is not None
     with clock.at(until), database.session() as session:
         stand = queries.numbers(session, ident).stand

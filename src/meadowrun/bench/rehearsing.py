@@ -15,7 +15,7 @@ from meadowrun.bench.walking import run_many
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks
-from meadowrun.core.journeys.flat import first_step, flatten
+from meadowrun.core.journeys.flat import first_steps, flatten
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts
 from meadowrun.core.journeys.imagined import World as Imagined
 from meadowrun.core.journeys.rehearsal import rehearse
@@ -97,7 +97,7 @@ def rehearsal(world: World) -> Iterator[Measurement]:
     """2,000 people, 30 days, 12 steps, 100 plays ÷ five seconds."""
     itinerary = _twelve_steps()
     imagined, steps = _imagined(itinerary), flatten(itinerary)
-    took = world.median(lambda: rehearse(steps, first_step(itinerary), imagined), 3)
+    took = world.median(lambda: rehearse(steps, first_steps(itinerary)[""], imagined), 3)
     yield compare(
         f"a rehearsal of {PEOPLE:,} people, {DAYS} days, 12 steps, {PLAYS} plays ÷ 5 s",
         took,

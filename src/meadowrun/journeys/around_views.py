@@ -1,7 +1,9 @@
 """Changes of what stands around the steps of an itinerary: what brings people in and takes them
 out, the goal, how its messages go, and when it pauses itself."""
 
+import dataclasses
 import datetime as dt
+import functools
 
 import flask
 
@@ -58,12 +60,34 @@ def starts(ident: int) -> Answer:
 
     def change(itinerary: Itinerary) -> Itinerary:
         before = next((one for one in itinerary.starts if one.id == which), None)
-        start = _start(before)
+        start = dataclasses.replace(_start(before), lane=_lane())
         return (
             edit.set_start(itinerary, which, start) if which else edit.add_start(itinerary, start)
         )
 
-    return write(journey, Wording("changed what starts it"), change, which or "start")
+    return write(journey, Wording("changed what starts it"), change, which or f"start{_lane()}")
+
+
+def _lane() -> str:
+    """The lane that a form is about; empty: the first one."""
+    return flask.request.form.get("lane", "")[:100]
+
+
+@pages.post("/lanes")
+@needs("author")
+def lanes(ident: int) -> Answer:
+    """Adds a lane, gives one another name, or takes one away with its starts and steps."""
+    journey, what = queries.journey(db(), ident), flask.request.form.get("do", "")
+    name, lane = flask.request.form.get("name", ""), _lane()
+    if what == "remove":
+        said = Wording("took a lane away")
+        return write(journey, said, lambda before: edit.remove_lane(before, lane), "lanes")
+    if what == "name":
+        said = Wording("named a lane")
+        change = functools.partial(edit.name_lane, ident=lane, name=name)
+        return write(journey, said, change, lane or "first-lane")
+    said = Wording("added a lane")
+    return write(journey, said, lambda before: edit.add_lane(before, name), "lanes")
 
 
 def _typed_start(journey: Journey, text: str) -> Answer:
@@ -76,11 +100,11 @@ def _typed_start(journey: Journey, text: str) -> Answer:
             "“becomes membership is student”, or days, like “every Monday, everyone in Members”.",
             text=text,
         )
-        return drawn(journey, text, problem, "starts"), 422
+        return drawn(journey, text, problem, f"starts{_lane()}"), 422
     start, unused = found[0]
     say_unused(unused)
-    said = Wording("added a start")
-    return write(journey, said, lambda before: edit.add_start(before, start), "start")
+    said, made = Wording("added a start"), dataclasses.replace(start, lane=_lane())
+    return write(journey, said, lambda before: edit.add_start(before, made), f"start{made.lane}")
 
 
 def _start(before: Start | None) -> Start:

@@ -46,27 +46,41 @@ def findings(
     itinerary, names = itinerary.on(), queries.names(session)
     used = _Used.by(session, found, itinerary)
     said = check(itinerary, names, used.missing)
-    details = details_said(itinerary, names)
-    # What only some of its starts say is missing to whoever comes in by another.
-    always = set.intersection(*details) if details else set()
-    links = queries.links_before(session, itinerary)
+    for lane in itinerary.lanes:
+        said += _of_lane(session, found, itinerary.alone(lane), used, names, inner)
     for step, _, _ in itinerary.walk():
-        if isinstance(step, WaitForStep):
-            known = links.get(step.id, {})
-            lost = [path for path in step.paths if path.link and path.link not in known]
-            said += [Check(MUST, _NO_LINK, path.id) for path in lost]
-        if isinstance(step, MessageStep):
-            said += used.stops(step, names, always)
-        if isinstance(step, TaskStep | TellStep):
-            some = set[str]().union(*details)
-            said += _of_words(session, step, used.facts, some, names)
-        if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
-            said.append(Check(MUST, wrong, step.id))
         if isinstance(step, JumpStep) and _goes_round(session, itinerary, step, found):
             said.append(Check(SHOULD, _ROUND, step.id))
     if found.sender_id is None and used.messages:
         said.append(Check(MUST, Wording("Choose the sender."), "", "from"))
     return said
+
+
+def _of_lane(
+    session: orm.Session,
+    found: Journey,
+    lane: Itinerary,
+    used: "_Used",
+    names: Names,
+    inner: Collection[str],
+) -> Iterator[Check]:
+    """What is found of the steps of one lane."""
+    details = details_said(lane, names)
+    # What only some of its starts say is missing to whoever comes in by another.
+    always = set.intersection(*details) if details else set()
+    links = queries.links_before(session, lane)
+    for step, _, _ in lane.walk():
+        if isinstance(step, WaitForStep):
+            known = links.get(step.id, {})
+            lost = [path for path in step.paths if path.link and path.link not in known]
+            yield from [Check(MUST, _NO_LINK, path.id) for path in lost]
+        if isinstance(step, MessageStep):
+            yield from used.stops(step, names, always)
+        if isinstance(step, TaskStep | TellStep):
+            some = set[str]().union(*details)
+            yield from _of_words(session, step, used.facts, some, names)
+        if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
+            yield Check(MUST, wrong, step.id)
 
 
 @dataclasses.dataclass
@@ -141,7 +155,7 @@ def _of_words(
 
 def _goes_round(session: orm.Session, itinerary: Itinerary, step: JumpStep, found: Journey) -> bool:
     """Whether people can come back by a jump, and again."""
-    return itinerary.again == "any" and _leads_back(session, step.journey, found.id)
+    return itinerary.again == "any" and _leads_back(session, step.journey or found.id, found.id)
 
 
 def _leads_back(session: orm.Session, journey_id: int, to: int) -> bool:

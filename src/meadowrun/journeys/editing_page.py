@@ -74,14 +74,19 @@ def version() -> int:
 
 
 def write(
-    journey: Journey, did: str, change: Callable[[Itinerary], Itinerary], line_id: str
+    journey: Journey,
+    did: str,
+    change: Callable[[Itinerary], Itinerary],
+    line_id: str,
+    anchor: str = "",
 ) -> Answer:
-    """Makes a change of the draft and shows it, with the line that was changed lit."""
+    """Makes a change of the draft and shows it, with the line that was changed lit, or at another
+    place of the page."""
     try:
         actions.write(db(), actor(), now(), journey, version(), did, change)
     except (MeadowrunError, ItineraryError) as problem:
         return refused(journey, problem)
-    anchor = f"line-{line_id}" if line_id else "add"
+    anchor = anchor or (f"line-{line_id}" if line_id else "add")
     return done("journeys.show", ident=journey.id, edit=1, _anchor=anchor)
 
 

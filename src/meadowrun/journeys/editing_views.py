@@ -1,5 +1,6 @@
 """Changes of an itinerary: steps typed, changed in place, moved, nested, taken away, undone."""
 
+import functools
 from collections.abc import Callable
 from typing import Any
 
@@ -27,7 +28,7 @@ from meadowrun.core.journeys.steps import (
     WebhookStep,
     Who,
 )
-from meadowrun.core.journeys.words import step_words
+from meadowrun.core.journeys.words import Names, step_words
 from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, patterns, queries
@@ -63,7 +64,7 @@ def add(ident: int) -> Answer:
     """Adds a step as it was typed; words that nothing was made of are said."""
     journey, form = queries.journey(db(), ident), flask.request.form
     text, path = form.get("text", "").strip(), form.get("path", "")
-    readings = typed.read(text, queries.names(db()))
+    readings = typed.read(text, _names(journey))
     kept = patterns.named(db(), text)
     which = form.get("pattern", "")
     if which or kept and not readings:
@@ -84,7 +85,13 @@ def add(ident: int) -> Answer:
         Wording("added a step"),
         lambda itinerary: edit.add(itinerary, reading.step, path),
         path,
+        f"add{path}",
     )
+
+
+def _names(journey: Journey) -> Names:
+    """What everything is called that a step of a journey can speak of."""
+    return queries.names(db()).of(queries.draft(db(), journey))
 
 
 def _add_pattern(journey: Journey, found: list[JourneyPattern], path: str) -> Answer:
@@ -93,15 +100,15 @@ def _add_pattern(journey: Journey, found: list[JourneyPattern], path: str) -> An
         return refused(journey, Invalid("This pattern is not there any more."))
     steps = found[0].itinerary().steps
     said = Wording("added the pattern “%(name)s”", name=found[0].name)
-    return write(journey, said, lambda before: edit.add_all(before, steps, path), path)
+    add = functools.partial(edit.add_all, steps=steps, path=path)
+    return write(journey, said, add, path, f"add{path}")
 
 
 @pages.get("/readings")
 @needs("author")
 def readings(ident: int) -> Answer:
     """What would be made of a step as it is typed, drawn."""
-    queries.journey(db(), ident)
-    names = queries.names(db())
+    names = _names(queries.journey(db(), ident))
     text = flask.request.args.get("text", "")
     found = typed.read(text, names)[:6]
     return flask.render_template(
@@ -229,8 +236,9 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
     if isinstance(step, ChangeStep):
         return edit.set_values(itinerary, ident, **_change_values(step))
     if isinstance(step, JumpStep):
-        journey = integer(form.get("journey"), "journey")
-        return edit.set_values(itinerary, ident, journey=journey)
+        journey, _, lane = form.get("journey", "").partition(":")
+        number = integer(journey, "journey")
+        return edit.set_values(itinerary, ident, journey=number, lane=lane)
     if isinstance(step, WaitForStep):
         return edit.set_values(itinerary, ident, span=_span())
     for parting, _, _ in itinerary.walk():

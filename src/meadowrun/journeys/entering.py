@@ -39,7 +39,7 @@ WITH given AS (
 before AS (
     SELECT e.contact_id, e.subject, max(e.began_at) AS last,
         bool_or(e.state = 'inside') AS inside
-    FROM journey_entries e WHERE e.journey_id = :journey
+    FROM journey_entries e WHERE e.journey_id = :journey AND e.lane = :lane
     AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1, 2),
 judged AS (
     SELECT g.place, g.contact, g.at, g.details, g.subject, g.control, g.start, CASE
@@ -55,11 +55,11 @@ judged AS (
     LEFT JOIN contacts c ON c.id = g.contact),
 entered AS (
     INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
-        details, subject, control, start)
-    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control, start
+        details, subject, control, start, lane)
+    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control, start, :lane
     FROM judged WHERE refused IS NULL
     ORDER BY at, contact
-    ON CONFLICT (journey_id, contact_id, subject) WHERE state = 'inside' DO NOTHING
+    ON CONFLICT (journey_id, contact_id, lane, subject) WHERE state = 'inside' DO NOTHING
     RETURNING id, began_at),
 logged AS (
     INSERT INTO journey_moves (entry_id, at, from_step, to_step, because)
@@ -143,10 +143,13 @@ def enter(
     because: str,
     among: Collection[int] | None = None,
     by: str = "",
+    lane: str = "",
 ) -> int:
     """Brings people in, as far as the journey lets them; says how many. Where `among` is given,
-    only those are taken in; `by` is the start that brings them in."""
-    if not starts or walk.first == END:
+    only those are taken in; `by` is the start that brings them in, else they come into `lane`."""
+    lane = next((one.lane for one in walk.itinerary.starts if one.id == by), lane)
+    first = walk.first.get(lane, END)
+    if not starts or first == END:
         return 0
     goal = walk.itinerary.goal
     compared = goal.control if goal else 0
@@ -165,7 +168,8 @@ def enter(
     values = {
         "rows": orjson.dumps(rows).decode(),
         "journey": walk.journey.id,
-        "first": walk.first,
+        "first": first,
+        "lane": lane,
         "because": because,
         "again": walk.itinerary.again,
         "days": walk.itinerary.again_days,

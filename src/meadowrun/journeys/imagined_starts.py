@@ -169,10 +169,9 @@ def coming(moment: Moment, journey: Journey, itinerary: Itinerary, asked: "Asked
     one of its starts says. Raises Invalid."""
     if asked.who:
         return _at_once(moment, asked.who)
-    found = [one for one in itinerary.starts if asked.start in ("", one.id)]
-    if not found:
+    start = _start_of(itinerary, asked)
+    if start is None:
         raise Invalid("Choose who comes in: nothing starts this journey yet.")
-    start = found[0]
     if start.how == "event":
         return _by_event(moment, journey, itinerary, start)
     if start.how == "date":
@@ -180,6 +179,17 @@ def coming(moment: Moment, journey: Journey, itinerary: Itinerary, asked: "Asked
     if start.how == "rhythm":
         return _by_rhythm(moment, itinerary, start, asked.days)
     return _at_once(moment, start.who)
+
+
+def _start_of(itinerary: Itinerary, asked: "Asked") -> Start | None:
+    """The start that is rehearsed; None where there is none."""
+    return next((one for one in itinerary.starts if asked.start in ("", one.id)), None)
+
+
+def lane_of(itinerary: Itinerary, asked: "Asked") -> str:
+    """The lane that people come into: the start's; of certain people the first one."""
+    start = None if asked.who else _start_of(itinerary, asked)
+    return start.lane if start else ""
 
 
 def _at_once(moment: Moment, who: Who) -> Coming:

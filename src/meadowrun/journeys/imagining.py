@@ -18,7 +18,7 @@ from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.guards import NO, OF_A_SEND, UNKNOWN, YES, Facts, verdicts
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats
 from meadowrun.core.journeys.engine import in_control
-from meadowrun.core.journeys.flat import first_step, flatten
+from meadowrun.core.journeys.flat import first_steps, flatten
 from meadowrun.core.journeys.imagined import (
     Leaving,
     Pasts,
@@ -179,7 +179,9 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
         asked.seed,
     )
     steps = flatten(itinerary)
-    found = rehearse(steps, first_step(itinerary), world, itinerary.exits, itinerary.goal)
+    lane = imagined_starts.lane_of(itinerary, asked)
+    first = first_steps(itinerary)[lane]
+    found = rehearse(steps, first, world, itinerary.exits, itinerary.goal)
     return Rehearsed(
         found,
         clocks,
@@ -196,7 +198,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
 
 def _messages(moment: Moment, itinerary: Itinerary) -> dict[str, Message]:
     """The messages of each step, by what they are known by. Raises Invalid."""
-    if not itinerary.steps:
+    if not all(lane.steps for lane in itinerary.lanes):
         raise Invalid("There is no step yet. Type what happens first.")
     found = {}
     for step, _, _ in itinerary.walk():

@@ -54,17 +54,27 @@ def once(session: orm.Session) -> bool:
     listened = _listen(session, now, zone)
     settled = _go_on(session, now) + _called(session, now)
     moved = moving.advance(session, now, zone, settings.public_url)
-    for journey_id, jumps in moved.jumps.items():
-        _go_over(session, journey_id, jumps)
+    for (journey_id, lane), jumps in moved.jumps.items():
+        _go_over(session, journey_id, lane, jumps)
     return bool(seen or listened or settled or moved.looked_at)
 
 
-def _go_over(session: orm.Session, journey_id: int, jumps: list[tuple[int, dt.datetime]]) -> None:
-    """Brings people into the journey that a step of another leads to, as far as it runs."""
+def _go_over(
+    session: orm.Session, journey_id: int, lane: str, jumps: list[tuple[int, dt.datetime]]
+) -> None:
+    """Brings people into the lane of a journey that a step leads to, as far as it runs; into
+    another lane of their own also while that winds down, with what it is about."""
     journey = session.get(Journey, journey_id)
-    if journey is not None and journey.state == "running":
-        starts = [Happened(contact, None, at, None, at) for contact, at in jumps]
-        entering.enter(session, Walk.of(session, journey), starts, "jumped_in")
+    if journey is None:
+        return
+    some = queries.entries_by_number(session, [ident for ident, _ in jumps])
+    starts = []
+    for ident, at in jumps:
+        entry = some[ident]
+        own = entry.journey_id == journey_id
+        if journey.state == "running" or own:
+            starts.append(Happened(entry.contact_id, None, at, entry.details if own else None, at))
+    entering.enter(session, Walk.of(session, journey), starts, "jumped_in", lane=lane)
 
 
 def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:

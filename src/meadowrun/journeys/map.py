@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 
 from markupsafe import Markup, escape
 
-from meadowrun.core.journeys.drawing import MOST_LETTERS, Flow, Map, Mark, Stream, lay_out
+from meadowrun.core.journeys.drawing import MOST_LETTERS, Flow, Map, Mark, Ruler, Stream, lay_out
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, Path
 from meadowrun.core.journeys.words import Names, line, path_line
 from meadowrun.core.language import Wording
@@ -41,8 +41,8 @@ def draw_flow(
 ) -> Markup:
     """The map of an itinerary, as wide as a flow of people; `told` says what stands below the name
     of a step."""
-    itinerary = itinerary.on()
-    if not itinerary.steps:
+    itinerary, names = itinerary.on(), names.of(itinerary)
+    if not any(lane.steps for lane in itinerary.lanes):
         return Markup("")
     found = lay_out(itinerary, flow)
     most = max((mark.people for mark in found.marks), default=0)
@@ -55,7 +55,7 @@ def draw_flow(
     }
     # What is narrow lies upon what is wide, so that nothing is hidden.
     streams = sorted(found.streams, key=lambda one: -one.people)
-    parts = [_ruler(found)]
+    parts = [_ruler(one, names.lanes.get(one.lane, "")) for one in found.rulers]
     parts += [_stream(one, found, most) for one in streams]
     parts += [_path_name(one, paths, names) for one in found.streams if one.path]
     for mark in found.marks:
@@ -113,22 +113,28 @@ def _told(mark: Mark, numbers: Numbers | None) -> str:
     return Wording("%(n)s came", n=number(mark.people))
 
 
-def _ruler(found: Map) -> str:
-    """The line of days above, with a dotted line down from each."""
+def _ruler(ruler: Ruler, lane: str) -> str:
+    """The line of days above a lane, with a dotted line down from each, and what it is called."""
+    top = ruler.top
     parts = [
-        f'<path d="M34 52H{found.width - 30:.0f}" stroke="{_INK}" stroke-opacity=".55" '
-        'stroke-width="1.5"/>'
+        f'<path d="M34 {top + 52:.0f}H{ruler.right - 30:.0f}" stroke="{_INK}" '
+        'stroke-opacity=".55" stroke-width="1.5"/>'
     ]
+    if lane:
+        parts.append(
+            f'<text x="34" y="{top + 20:.0f}" font-size="13" font-weight="600" '
+            f'fill="{_NAMED[0]}">{escape(Wording("Lane %(name)s", name=lane))}</text>'
+        )
     before = ""
-    for day in found.days:
+    for day in ruler.days:
         label = _passed(day.minutes)
         if label == before:
             continue
         before = label
         parts.append(
-            f'<text x="{day.x:.0f}" y="40" text-anchor="middle" font-size="12" font-weight="600" '
-            f'fill="{_INK}">{escape(label)}</text>'
-            f'<path d="M{day.x:.0f} 56V{found.height - 8:.0f}" stroke="{_RULE}" '
+            f'<text x="{day.x:.0f}" y="{top + 40:.0f}" text-anchor="middle" font-size="12" '
+            f'font-weight="600" fill="{_INK}">{escape(label)}</text>'
+            f'<path d="M{day.x:.0f} {top + 56:.0f}V{ruler.foot - 8:.0f}" stroke="{_RULE}" '
             'stroke-dasharray="2 4"/>'
         )
     return "".join(parts)

@@ -156,6 +156,8 @@ class JourneyEntry(Base):
     subject: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: which of its starts brought them in; empty: by hand, or from another journey
     start: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: the lane that they are in; empty: the first one
+    lane: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: what the event said that brought them in
     details: orm.Mapped[dict[str, Any] | None]
     __table_args__ = (
@@ -172,6 +174,7 @@ class JourneyEntry(Base):
             "uq_journey_entries_inside",
             "journey_id",
             "contact_id",
+            "lane",
             "subject",
             unique=True,
             postgresql_where=sa.text("state = 'inside'"),

@@ -16,7 +16,7 @@ from sqlalchemy import orm
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.engine import path_by_chance, wait_until
-from meadowrun.core.journeys.flat import END, Flat, first_step, flatten
+from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten
 from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
@@ -161,17 +161,18 @@ class Walk:
         return cls(journey, itinerary, flatten(itinerary))
 
     @property
-    def first(self) -> str:
-        """The step that everybody begins with."""
-        return first_step(self.itinerary)
+    def first(self) -> dict[str, str]:
+        """The step that everybody begins with in each lane."""
+        return first_steps(self.itinerary)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Advanced:
-    """How many people were looked at, and who goes over to which other journey, and when."""
+    """How many people were looked at, and who goes over to which lane of which journey, by their
+    entry, and when."""
 
     looked_at: int
-    jumps: dict[int, list[tuple[int, dt.datetime]]]
+    jumps: dict[tuple[int, str], list[tuple[int, dt.datetime]]]
 
 
 def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url: str) -> Advanced:
@@ -183,7 +184,7 @@ def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url
     for row in session.execute(sa.text(_DUE), values):
         groups.setdefault((row.journey_id, row.step), []).append(Due(*row))
     walks: dict[int, Walk] = {}
-    jumps: dict[int, list[tuple[int, dt.datetime]]] = {}
+    jumps: dict[tuple[int, str], list[tuple[int, dt.datetime]]] = {}
     for (journey_id, step), people in groups.items():
         if journey_id not in walks:
             walks[journey_id] = Walk.of(session, session.get_one(Journey, journey_id))
@@ -195,8 +196,8 @@ def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url
             continue
         _do(session, walk, flat, people, now, zone, url)
         if isinstance(flat.step, JumpStep):
-            jumped = [(one.contact_id, one.arrived_at) for one in people]
-            jumps.setdefault(flat.step.journey, []).extend(jumped)
+            to = (flat.step.journey or journey_id, flat.step.lane)
+            jumps.setdefault(to, []).extend((one.id, one.arrived_at) for one in people)
     return Advanced(sum(map(len, groups.values())), jumps)
 
 

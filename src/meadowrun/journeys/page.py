@@ -9,12 +9,15 @@ import flask
 from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.journeys.steps import (
     Itinerary,
+    Lane,
     MessageStep,
     Parting,
     Path,
     SplitStep,
+    Start,
     Step,
     WaitForStep,
+    lettered,
     numbered,
 )
 from meadowrun.core.journeys.words import Line, Names, line, path_line
@@ -23,7 +26,7 @@ from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import number
 from meadowrun.journeys import queries
 from meadowrun.journeys.models import STATES
-from meadowrun.journeys.queries import Did, Here, Numbers
+from meadowrun.journeys.queries import NOBODY, Did, Here, Numbers, Stand
 from meadowrun.shell.request import db
 
 #: What can be seen first of a reaction to a message: its key and what it is called; None: nothing.
@@ -67,18 +70,58 @@ class Adding:
     adds: bool = True
 
 
-def rows(
+@dataclasses.dataclass(frozen=True, slots=True)
+class LaneRows:
+    """One lane: its letter and its name, the lines of its steps, and what brings people into it."""
+
+    id: str
+    letter: str
+    name: str
+    starts: tuple[Start, ...]
+    rows: list[Row | Adding]
+    #: how everybody stands who ever came into it, and the share that reaches the goal
+    stand: Stand | None
+    goal: Reached | None
+    findings: tuple[str, ...]
+
+
+def lanes(
     itinerary: Itinerary,
     names: Names,
     numbers: Numbers | None,
     findings: list[Check],
     seen_of: SeenOf,
     goals: Mapping[str, Reached] = NOTHING,
+) -> list[LaneRows]:
+    """Every lane of an itinerary with its lines, in order, and behind each path where a step can be
+    added; `seen_of` says what can be seen of reactions to a message, `goals` the share that reaches
+    the goal by path and by lane."""
+    letters, names = lettered(itinerary), names.of(itinerary)
+    return [
+        LaneRows(
+            lane.id,
+            letters[lane.id],
+            lane.name,
+            itinerary.alone(lane).starts,
+            _rows(lane, numbered(itinerary), names, numbers, findings, seen_of, goals),
+            numbers.lanes.get(lane.id, NOBODY) if numbers else None,
+            goals.get(queries.of_lane(lane.id)),
+            tuple(one.text for one in findings if lane.id and one.line == lane.id),
+        )
+        for lane in itinerary.lanes
+    ]
+
+
+def _rows(
+    lane: Lane,
+    called: Mapping[str, str],
+    names: Names,
+    numbers: Numbers | None,
+    findings: list[Check],
+    seen_of: SeenOf,
+    goals: Mapping[str, Reached],
 ) -> list[Row | Adding]:
-    """Every line of an itinerary, in order, and behind each path where a step can be added;
-    `seen_of` says what can be seen of reactions to a message, `goals` the share that reaches the
-    goal by path."""
-    called = numbered(itinerary)
+    """The lines of one lane."""
     wrong: dict[str, list[str]] = {}
     for one in findings:
         wrong.setdefault(one.line, []).append(one.text)
@@ -126,7 +169,7 @@ def rows(
                 tell(path.steps, depth + 2)
                 found.append(Adding(path.id, depth + 2))
 
-    tell(itinerary.steps, 0)
+    tell(lane.steps, 0)
     return found
 
 

@@ -182,11 +182,11 @@ def _events(session: orm.Session) -> dict[str, str]:
     return {key: kind.did for kind in kinds for key in (kind.key, *kind.aka)}
 
 
-#: People of some journeys by how they stand: journey, state, reason, how many, how many of them
-#: reached the goal.
+#: People of some journeys by how they stand: journey, lane, state, reason, how many, how many of
+#: them reached the goal.
 _STANDS = """
-SELECT journey_id, state, because, count(*) AS people, count(goal_at) AS reached
-FROM journey_entries WHERE journey_id = ANY(:ids) GROUP BY 1, 2, 3
+SELECT journey_id, lane, state, because, count(*) AS people, count(goal_at) AS reached
+FROM journey_entries WHERE journey_id = ANY(:ids) GROUP BY 1, 2, 3, 4
 """
 #: People by what brought them in: start, how many.
 _CAME = "SELECT start, count(*) FROM journey_entries WHERE journey_id = :id GROUP BY 1"
@@ -238,6 +238,18 @@ class Stand:
     def entered(self) -> int:
         return self.inside + self.finished + sum(self.left.values())
 
+    def __add__(self, other: "Stand") -> "Stand":
+        """Both together."""
+        return Stand(
+            self.inside + other.inside,
+            self.finished + other.finished,
+            dict(Counter(self.left) + Counter(other.left)),
+            self.reached + other.reached,
+        )
+
+
+NOBODY = Stand(0, 0, {}, 0)
+
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Here:
@@ -272,6 +284,8 @@ class Numbers:
     refused: dict[str, int]
     #: which of its starts → how many came in by it; empty key: by hand, or from another journey
     came: dict[str, int]
+    #: lane → everybody who ever came into it
+    lanes: dict[str, Stand]
 
     def passed(self, step: str) -> int:
         """How many came to a step: those on it, and those who went on."""
@@ -288,18 +302,22 @@ class Numbers:
 
 def stands(session: orm.Session, idents: Collection[int]) -> dict[int, Stand]:
     """How everybody stands who ever came into some journeys, by journey."""
-    rows = session.execute(sa.text(_STANDS), {"ids": list(idents)}).all()
-    found = {}
-    for ident in idents:
-        mine = [row for row in rows if row.journey_id == ident]
-        by_state = Counter[str]()
-        left = Counter[str]()
-        for row in mine:
-            by_state[row.state] += row.people
-            if row.state == "left":
-                left[row.because] += row.people
-        reached = sum(row.reached for row in mine)
-        found[ident] = Stand(by_state["inside"], by_state["finished"], dict(left), reached)
+    by_lane = _stands(session, idents)
+    return {ident: sum(by_lane[ident].values(), NOBODY) for ident in idents}
+
+
+def _stands(session: orm.Session, idents: Collection[int]) -> dict[int, dict[str, Stand]]:
+    """The same by journey and lane; a lane that nobody ever came into is missing."""
+    found: dict[int, dict[str, Stand]] = {ident: {} for ident in idents}
+    for row in session.execute(sa.text(_STANDS), {"ids": list(idents)}):
+        some = Stand(
+            row.people if row.state == "inside" else 0,
+            row.people if row.state == "finished" else 0,
+            {row.because: row.people} if row.state == "left" else {},
+            row.reached,
+        )
+        mine = found[row.journey_id]
+        mine[row.lane] = mine.get(row.lane, NOBODY) + some
     return found
 
 
@@ -312,8 +330,9 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
         went.setdefault(step, {})[because] = people
         out[step] = out.get(step, 0) + gone
     refusals = sa.select(JourneyRefusal).where(JourneyRefusal.journey_id == ident)
+    by_lane = _stands(session, [ident])[ident]
     return Numbers(
-        stands(session, [ident])[ident],
+        sum(by_lane.values(), NOBODY),
         {row.step: Here(row.people, row.first) for row in session.execute(sa.text(_HERE), values)},
         went,
         out,
@@ -324,29 +343,40 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
         {step: (given, done) for step, given, done in session.execute(sa.text(_TASKS), values)},
         {row.because: row.times for row in session.scalars(refusals)},
         dict(session.execute(sa.text(_CAME), values).tuples().all()),
+        by_lane,
     )
 
 
 #: Everybody who ever came in, by how many days after that they reached the goal, or how long they
-#: were looked at for it: path that they took (empty: everybody), day, whether, how many.
+#: were looked at for it: path that they took, or the lane that they came into (as of_lane says;
+#: empty: everybody), day, whether, how many.
 _GOAL_BY_DAY = """
 WITH seen AS (
-    SELECT e.id, e.goal_at IS NOT NULL AS reached, floor(extract(epoch FROM coalesce(e.goal_at,
+    SELECT e.id, e.lane, e.goal_at IS NOT NULL AS reached,
+        floor(extract(epoch FROM coalesce(e.goal_at,
         least(CAST(:now AS timestamptz), e.began_at + make_interval(days => :days))) - e.began_at)
         / 86400) AS day
     FROM journey_entries e WHERE e.journey_id = :id AND e.because NOT IN ('erased', 'merged'))
 SELECT '' AS path, day, reached, count(*) AS people FROM seen GROUP BY 2, 3
+UNION ALL
+SELECT 'lane ' || lane, day, reached, count(*) FROM seen GROUP BY 1, 2, 3
 UNION ALL
 SELECT m.because, s.day, s.reached, count(DISTINCT s.id)
 FROM seen s JOIN journey_moves m ON m.entry_id = s.id AND m.because = ANY(:paths) GROUP BY 1, 2, 3
 """
 
 
+def of_lane(lane: str) -> str:
+    """By which a lane is told from a path where the share that reaches the goal is asked."""
+    return f"lane {lane}"
+
+
 def goal_reached(
     session: orm.Session, ident: int, itinerary: Itinerary, now: dt.datetime
 ) -> dict[str, Reached]:
-    """The share that reaches the goal, over days: of everybody (empty key) and by the path that
-    they took; whoever came in lately counts as long as they were looked at."""
+    """The share that reaches the goal, over days: of everybody (empty key), by the path that they
+    took, and by lane (as `of_lane` says); whoever came in lately counts as long as they were looked
+    at."""
     if itinerary.goal is None:
         return {}
     paths = [
@@ -431,6 +461,12 @@ def entry(session: orm.Session, journey_id: int, contact_id: int) -> JourneyEntr
         .order_by(JourneyEntry.id.desc())
         .limit(1)
     )
+
+
+def entries_by_number(session: orm.Session, idents: Collection[int]) -> dict[int, JourneyEntry]:
+    """Some entries, by number."""
+    asked = sa.select(JourneyEntry).where(JourneyEntry.id.in_(idents))
+    return {one.id: one for one in session.scalars(asked)}
 
 
 def entries(session: orm.Session, journey_id: int, contact_id: int) -> list[JourneyEntry]:

@@ -45,7 +45,8 @@ _REASONS = 2
 def show(ident: int) -> Answer:
     """A rehearsal of the itinerary as it is written now."""
     journey = queries.journey(db(), ident)
-    itinerary, names = queries.draft(db(), journey), queries.names(db())
+    itinerary = queries.draft(db(), journey)
+    names = queries.names(db()).of(itinerary)
     problem: str | None = None
     rehearsed = None
     try:
@@ -66,7 +67,8 @@ def show(ident: int) -> Answer:
         starts=[(one.id, start_words(one, names)) for one in itinerary.starts],
         rows=[
             row
-            for row in page.rows(itinerary, names, None, [], lambda message: None)
+            for lane in page.lanes(itinerary, names, None, [], lambda message: None)
+            for row in lane.rows
             if isinstance(row, page.Row)
         ],
         **(_told(itinerary, names, rehearsed, place) if rehearsed else {"done": None}),

@@ -147,7 +147,7 @@ def drawn(
     writing = walked is None or "edit" in flask.request.values or problem is not None
     itinerary = draft if writing or walked is None else walked
     found = queries.numbers(db(), journey.id) if walked is not None else None
-    names = queries.names(db())
+    names = queries.names(db()).of(itinerary)
     findings = checking.findings(db(), journey, itinerary, settings().inner) if writing else []
     goals = queries.goal_reached(db(), journey.id, itinerary, now()) if found else {}
     chosen = flask.request.args.get("step", "")
@@ -159,7 +159,7 @@ def drawn(
         writing=writing and journey.state != "ended",
         changed=walked is not None and draft != walked,
         itinerary=itinerary,
-        rows=page.rows(itinerary, names, found, findings, _seen_of(itinerary), goals),
+        lanes=page.lanes(itinerary, names, found, findings, _seen_of(itinerary), goals),
         reached=goals.get(""),
         compared=queries.compared(db(), journey.id) if found and itinerary.goal else None,
         curve=curve(goals[""], itinerary.goal.days) if goals.get("") and itinerary.goal else "",
@@ -350,7 +350,7 @@ def people(ident: int) -> Answer:
     entries = queries.people_on(db(), ident, step, state)
     contacts = queries.contacts_of(db(), entries)
     itinerary = queries.walked(db(), journey) or Itinerary()
-    names = queries.names(db())
+    names = queries.names(db()).of(itinerary)
     said = {one.id: line(one, names) for one, _, _ in itinerary.walk()}
     return flask.render_template(
         "journeys/people.html",
@@ -390,7 +390,7 @@ def _way(entry: JourneyEntry | None, itinerary: Itinerary) -> list[dict[str, obj
     """Each step of somebody's way in words, the first one first."""
     if entry is None:
         return []
-    names, called = queries.names(db()), numbered(itinerary)
+    names, called = queries.names(db()).of(itinerary), numbered(itinerary)
     said = {one.id: line(one, names) for one, _, _ in itinerary.walk()}
     because = dict(WHY) | {
         path.id: path_line(step, path, names).what

@@ -191,13 +191,14 @@ SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved
 #: ends. Gives back what ended, as it was.
 _OFF_JOURNEYS = """
 WITH counted AS (
-    SELECT e.id, e.journey_id, e.contact_id, e.subject, count(m.id) AS moves
+    SELECT e.id, e.journey_id, e.contact_id, e.lane, e.subject, count(m.id) AS moves
     FROM journey_entries e
     LEFT JOIN journey_moves m ON m.entry_id = e.id
     WHERE e.contact_id IN (:kept, :gone) AND e.state = 'inside' GROUP BY e.id),
 lesser AS (
     SELECT CASE WHEN k.moves >= g.moves THEN g.id ELSE k.id END AS id
-    FROM counted k JOIN counted g ON g.journey_id = k.journey_id AND g.subject = k.subject
+    FROM counted k JOIN counted g
+        ON g.journey_id = k.journey_id AND g.lane = k.lane AND g.subject = k.subject
     WHERE k.contact_id = :kept AND g.contact_id = :gone),
 old AS (SELECT to_jsonb(e) AS was FROM journey_entries e JOIN lesser USING (id)),
 ended AS (

@@ -16,6 +16,7 @@ from meadowrun.core.journeys.steps import (
     ExitStep,
     Itinerary,
     JumpStep,
+    Lane,
     MessageStep,
     Parting,
     Start,
@@ -36,24 +37,43 @@ def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) 
     nobody approved yet."""
     itinerary = itinerary.on()
     found = list(_start(itinerary, names))
-    if not itinerary.steps:
-        found.append(must("There is no step yet. Type what happens first."))
+    for lane in itinerary.lanes:
+        found += _of_lane(lane, itinerary, names, unsendable)
+    found += _too_soon(itinerary)
+    return found
+
+
+def _of_lane(
+    lane: Lane, itinerary: Itinerary, names: Names, unsendable: Collection[int]
+) -> Iterator[Check]:
+    """What is found of one lane, or of a journey that has only one."""
+    alone = itinerary.alone(lane)
+    if not lane.steps:
+        yield must("There is no step yet. Type what happens first.", lane.id)
+    if itinerary.beside and not alone.starts and not _jumped_into(itinerary, lane.id):
+        yield must("Nothing brings anybody into this lane. Choose what does.", lane.id or "start")
     sent = False
-    for step, _, _ in itinerary.walk():
-        found += _of_step(step, names, unsendable)
+    for step, _, _ in alone.walk():
+        yield from _of_step(step, names, unsendable)
         if isinstance(step, MessageStep):
             sent = True
         if isinstance(step, WaitForStep) and not sent:
-            found += [
+            yield from [
                 must("No message goes before this step: nobody can react to one.", step.id)
                 for path in step.paths
                 if path.reaction
             ][:1]
-    found += _of_details(itinerary, names)
-    found += _twice(itinerary.steps, names, frozenset())
-    found += _too_soon(itinerary)
-    found += _behind_exits(itinerary.steps)
-    return found
+    yield from _of_details(alone, names)
+    yield from _twice(lane.steps, names, frozenset())
+    yield from _behind_exits(lane.steps)
+
+
+def _jumped_into(itinerary: Itinerary, lane: str) -> bool:
+    """Whether a step of the journey leads into a lane of it."""
+    return any(
+        isinstance(step, JumpStep) and not step.journey and step.lane == lane
+        for step, _, _ in itinerary.walk()
+    )
 
 
 def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
@@ -147,7 +167,7 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
             yield must("Nobody is left who would get this. Choose a colleague.", step.id)
         elif gone:
             yield should("A colleague of this step is gone; the others get it.", step.id)
-    if isinstance(step, JumpStep) and step.journey not in names.journeys:
+    if isinstance(step, JumpStep) and step.journey and step.journey not in names.journeys:
         yield must("The journey that this step leads to is gone. Choose another.", step.id)
     if isinstance(step, Parting) and not any(path.steps for path in step.paths):
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)

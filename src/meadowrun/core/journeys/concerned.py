@@ -35,7 +35,7 @@ def concerned(
     """What happens to those who are on each step when the new edition is used; `here` is how many
     are on each."""
     old, new = flatten(before), flatten(after)
-    called, called_now = numbered(before), numbered(after)
+    called, called_now, names = numbered(before), numbered(after), names.of(after)
     found = []
     for ident, flat in old.items():
         people = here.get(ident, 0)

@@ -83,10 +83,22 @@ class Stream:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Day:
-    """A line of the ruler: the days that have passed by a step, at the least."""
+    """A line of a ruler: the days that have passed by a step, at the least."""
 
     x: float
     minutes: float
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Ruler:
+    """The days above one lane, from its top to its foot."""
+
+    lane: str
+    top: float
+    foot: float
+    #: where the longest path ends
+    right: float
+    days: tuple[Day, ...]
 
 
 @dataclasses.dataclass(frozen=True)
@@ -97,7 +109,8 @@ class Map:
     height: float
     marks: tuple[Mark, ...]
     streams: tuple[Stream, ...]
-    days: tuple[Day, ...]
+    #: one for each lane that has steps
+    rulers: tuple[Ruler, ...]
 
     def width_of(self, people: int, most: int) -> float:
         """How wide the river is with so many people on it."""
@@ -130,9 +143,10 @@ def minutes_of(step: Step) -> float:
 
 @dataclasses.dataclass
 class _Drawing:
-    """What was laid out so far."""
+    """What was laid out so far, and how far down its lanes begin."""
 
     flow: Flow
+    top: float = 0
     marks: list[Mark] = dataclasses.field(default_factory=list)
     streams: list[Stream] = dataclasses.field(default_factory=list)
     days: dict[int, float] = dataclasses.field(default_factory=dict)
@@ -140,23 +154,29 @@ class _Drawing:
 
 def lay_out(itinerary: Itinerary, flow: Flow) -> Map:
     """The map of an itinerary. Each step has a column of its own on its path; paths lie below each
-    other, the longest label fits into a column, and labels of neighbours do not share a place."""
-    drawing = _Drawing(flow)
-    rows = _rows(itinerary.steps)
-    entered = flow.came(itinerary.steps[0].id) if itinerary.steps else 0
-    column, _ = _steps(drawing, itinerary.steps, 0, 0, 0.0, 0, entered, ends=True)
-    width = _LEFT + max(column, 1) * COLUMN + _RIGHT
-    height = _TOP + rows * ROW
-    days = tuple(Day(_x(column), passed) for column, passed in sorted(drawing.days.items()))
-    return Map(width, height, tuple(drawing.marks), tuple(drawing.streams), days)
+    other, the longest label fits into a column, and labels of neighbours do not share a place.
+    Lanes lie below each other, each under days of its own."""
+    drawing, rulers, width = _Drawing(flow), [], 0.0
+    for lane in itinerary.lanes:
+        if not lane.steps:
+            continue
+        drawing.days = {}
+        entered = flow.came(lane.steps[0].id)
+        column, _ = _steps(drawing, lane.steps, 0, 0, 0.0, 0, entered, ends=True)
+        right = _LEFT + max(column, 1) * COLUMN + _RIGHT
+        foot = drawing.top + _TOP + _rows(lane.steps) * ROW
+        days = tuple(Day(_x(one), passed) for one, passed in sorted(drawing.days.items()))
+        rulers.append(Ruler(lane.id, drawing.top, foot, right, days))
+        width, drawing.top = max(width, right), foot
+    return Map(width, drawing.top, tuple(drawing.marks), tuple(drawing.streams), tuple(rulers))
 
 
 def _x(column: float) -> float:
     return _LEFT + column * COLUMN
 
 
-def _y(row: float) -> float:
-    return _TOP + row * ROW + ROW / 2
+def _y(drawing: _Drawing, row: float) -> float:
+    return drawing.top + _TOP + row * ROW + ROW / 2
 
 
 def _rows(steps: tuple[Step, ...]) -> int:
@@ -195,7 +215,7 @@ def _steps(
     """Lays steps out from a column on; gives the column and the time behind them. What leads on
     from the last of them is drawn where they end the journey; else by whoever goes on."""
     for place, step in enumerate(steps):
-        x, y = _x(column), _y(row)
+        x, y = _x(column), _y(drawing, row)
         came = drawing.flow.came(step.id)
         drawing.days.setdefault(column, minutes)
         drawing.days[column] = max(drawing.days[column], minutes)
@@ -238,7 +258,7 @@ def _paths(
     for number, path in enumerate(step.paths):
         own = tone if number == 0 else (tone + number - 1) % 3 + 1
         people = drawing.flow.by(step.id, path.id)
-        x1, y1, x2, y2 = _x(column), _y(row), _x(column + 1), _y(beside)
+        x1, y1, x2, y2 = _x(column), _y(drawing, row), _x(column + 1), _y(drawing, beside)
         label = Box(x2 - COLUMN + 20, y2 + WIDEST / 2 + 3, COLUMN - 30, _LINE)
         drawing.streams.append(Stream(x1, y1, x2, y2, people, own, path.id, label))
         behind, took = _steps(
@@ -250,7 +270,15 @@ def _paths(
             marked = bool(path.steps) and not isinstance(path.steps[-1], Parting)
             since = _x(behind - 1 if marked else behind)
             drawing.streams.append(
-                Stream(since, _y(beside), _x(end), _y(row), stays, own, bends_late=True)
+                Stream(
+                    since,
+                    _y(drawing, beside),
+                    _x(end),
+                    _y(drawing, row),
+                    stays,
+                    own,
+                    bends_late=True,
+                )
             )
         beside += _rows(path.steps)
     return end, latest

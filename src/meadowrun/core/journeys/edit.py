@@ -2,16 +2,19 @@
 removed."""
 
 import dataclasses
+import functools
 import itertools
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
+from meadowrun.core.journeys.reading import MOST_LANES, ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ExitRule,
     Goal,
     Itinerary,
+    JumpStep,
+    Lane,
     Parting,
     Path,
     SplitStep,
@@ -21,7 +24,8 @@ from meadowrun.core.journeys.steps import (
 )
 from meadowrun.core.language import Wording
 
-#: What stands for the steps outside of all paths, where a path is asked for.
+#: What stands for the steps of the first lane outside of all paths, where a path is asked for;
+#: those of another lane go by its id.
 ROOT = ""
 Steps = tuple[Step, ...]
 
@@ -29,6 +33,7 @@ Steps = tuple[Step, ...]
 def new_ids(itinerary: Itinerary, count: int) -> list[str]:
     """Ids that no step and no path of an itinerary has or had: they only grow."""
     used = [itinerary.ids, *(_number(one.id) for one in itinerary.starts)]
+    used += [_number(one.id) for one in itinerary.beside]
     used += [_number(one.id) for one in itinerary.exits]
     for step, _, _ in itinerary.walk():
         used.append(_number(step.id))
@@ -98,7 +103,7 @@ def duplicate(itinerary: Itinerary, ident: str) -> Itinerary:
 
 def run_from(itinerary: Itinerary, ident: str) -> Steps:
     """A step and those that follow it in its path; nothing where it is not there."""
-    rows = [itinerary.steps]
+    rows = [lane.steps for lane in itinerary.lanes]
     for step, _, _ in itinerary.walk():
         if isinstance(step, Parting):
             rows += [path.steps for path in step.paths]
@@ -116,7 +121,7 @@ def remove(itinerary: Itinerary, ident: str) -> Itinerary:
 
 def move(itinerary: Itinerary, ident: str, by: int) -> Itinerary:
     """Moves a step up (-1) or down (1) among the steps of its path, and past the ends of it out of
-    the path: before or behind the step at which it parts."""
+    the path: before or behind the step at which it parts; past those of a lane into the next."""
 
     def shifted(steps: Steps) -> Steps:
         place = next((n for n, one in enumerate(steps) if one.id == ident), None)
@@ -143,8 +148,10 @@ def _out_of_path(itinerary: Itinerary, ident: str, by: int) -> Itinerary:
         ),
         None,
     )
-    if step is None or outer is None:
+    if step is None:
         return itinerary
+    if outer is None:
+        return _into_lane(itinerary, step, by)
 
     def beside(steps: Steps) -> Steps:
         place = next((n for n, one in enumerate(steps) if one.id == outer.id), None)
@@ -154,6 +161,56 @@ def _out_of_path(itinerary: Itinerary, ident: str, by: int) -> Itinerary:
         return (*steps[:where], step, *steps[where:])
 
     return _everywhere(remove(itinerary, ident), beside)
+
+
+def _into_lane(itinerary: Itinerary, step: Step, by: int) -> Itinerary:
+    """Moves a step to the end of the lane above its own, or to the beginning of the one below."""
+    lanes = [lane.id for lane in itinerary.lanes]
+    mine = next(lane.id for lane in itinerary.lanes if step in lane.steps)
+    place = lanes.index(mine) + by
+    if not 0 <= place < len(lanes):
+        return itinerary
+    bare = remove(itinerary, step.id)
+    return bare.with_steps(lambda steps: (*steps, step) if by < 0 else (step, *steps), lanes[place])
+
+
+def add_lane(itinerary: Itinerary, name: str) -> Itinerary:
+    """With another lane below the others, without a start or a step. Raises ItineraryError."""
+    if len(itinerary.lanes) >= MOST_LANES:
+        raise ItineraryError(Wording("A journey has at most %(most)s lanes.", most=MOST_LANES))
+    made = Lane(new_ids(itinerary, 1)[0], (), " ".join(name.split()))
+    return checked(
+        dataclasses.replace(itinerary, beside=(*itinerary.beside, made), ids=_number(made.id))
+    )
+
+
+def name_lane(itinerary: Itinerary, ident: str, name: str) -> Itinerary:
+    """With another name of a lane. Raises ItineraryError."""
+    name = " ".join(name.split())
+    if not ident:
+        return checked(dataclasses.replace(itinerary, lane_name=name))
+    lanes = tuple(
+        dataclasses.replace(one, name=name) if one.id == ident else one for one in itinerary.beside
+    )
+    return checked(dataclasses.replace(itinerary, beside=lanes))
+
+
+def remove_lane(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Without a lane, its starts, its steps, and the jumps that lead into it; the first one stays.
+    Raises ItineraryError."""
+    if not ident:
+        raise ItineraryError(Wording("The first lane stays. Its steps can be removed."))
+    leads = [
+        step.id
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, JumpStep) and not step.journey and step.lane == ident
+    ]
+    bare = dataclasses.replace(
+        itinerary,
+        starts=tuple(one for one in itinerary.starts if one.lane != ident),
+        beside=tuple(one for one in itinerary.beside if one.id != ident),
+    )
+    return functools.reduce(remove, leads, bare)
 
 
 def nest(itinerary: Itinerary, ident: str) -> Itinerary:
@@ -276,13 +333,13 @@ def _everywhere(itinerary: Itinerary, change: Callable[[Steps], Steps]) -> Itine
             )
         )
 
-    return dataclasses.replace(itinerary, steps=inside(itinerary.steps))
+    return itinerary.with_steps(inside)
 
 
 def _in_path(itinerary: Itinerary, path: str, change: Callable[[Steps], Steps]) -> Itinerary:
-    """Changes the steps of one path. Raises ItineraryError where there is no such path."""
-    if path == ROOT:
-        return dataclasses.replace(itinerary, steps=change(itinerary.steps))
+    """Changes the steps of one path, or of one lane. Raises ItineraryError where there is none."""
+    if any(lane.id == path for lane in itinerary.lanes):
+        return itinerary.with_steps(change, path)
     met = False
 
     def inside(steps: Steps) -> Steps:
@@ -316,12 +373,14 @@ def add_start(itinerary: Itinerary, start: Start) -> Itinerary:
 
 
 def set_start(itinerary: Itinerary, ident: str, start: Start) -> Itinerary:
-    """With something else in the place of one of the things that bring people in. Raises
-    ItineraryError where it is not there any more."""
+    """With something else in the place of one of the things that bring people in, into the same
+    lane. Raises ItineraryError where it is not there any more."""
     if not any(one.id == ident for one in itinerary.starts):
         raise ItineraryError(Wording("What is to be changed is not there any more."))
-    made = dataclasses.replace(start, id=ident)
-    starts = tuple(made if one.id == ident else one for one in itinerary.starts)
+    starts = tuple(
+        dataclasses.replace(start, id=ident, lane=one.lane) if one.id == ident else one
+        for one in itinerary.starts
+    )
     return checked(dataclasses.replace(itinerary, starts=starts))
 
 

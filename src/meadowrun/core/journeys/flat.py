@@ -32,14 +32,14 @@ def flatten(itinerary: Itinerary) -> dict[str, Flat]:
     """Every step by its id, in the order of the lines, but for those that are switched off. Paths
     meet again behind the step at which they part."""
     found: dict[str, Flat] = {}
-    _flatten(itinerary.on().steps, END, found)
+    for lane in itinerary.on().lanes:
+        _flatten(lane.steps, END, found)
     return found
 
 
-def first_step(itinerary: Itinerary) -> str:
-    """The step that everybody begins with; END where there is none."""
-    steps = itinerary.on().steps
-    return steps[0].id if steps else END
+def first_steps(itinerary: Itinerary) -> dict[str, str]:
+    """The step that everybody begins with in each lane; END where there is none."""
+    return {lane.id: lane.steps[0].id if lane.steps else END for lane in itinerary.on().lanes}
 
 
 def _flatten(steps: tuple[Step, ...], after: str, found: dict[str, Flat]) -> None:

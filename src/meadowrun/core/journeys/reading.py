@@ -22,6 +22,7 @@ from meadowrun.core.journeys.steps import (
     Goal,
     Itinerary,
     JumpStep,
+    Lane,
     MessageStep,
     Parting,
     Path,
@@ -47,6 +48,8 @@ MOST_STEPS = 200
 MOST_PATHS = 20
 MOST_EXITS = 20
 MOST_STARTS = 10
+#: The most lanes of a journey.
+MOST_LANES = 8
 #: The most letters of a name, or of what a message should do.
 MOST_NOTE = 100
 #: The most letters of an address.
@@ -80,6 +83,15 @@ def to_json(itinerary: Itinerary) -> Json:
         "subject": itinerary.subject,
         "ids": itinerary.ids,
         "stays": itinerary.stays,
+        "lane_name": itinerary.lane_name,
+        "beside": [
+            {
+                "id": one.id,
+                "name": one.name,
+                "steps": [_step_json(step) for step in one.steps],
+            }
+            for one in itinerary.beside
+        ],
     }
 
 
@@ -112,8 +124,27 @@ def from_json(data: Any) -> Itinerary:
         ids=reader.whole(data, "ids", "", 0),
         exits=reader.exits(data.get("exits", [])),
         stays=bool(data.get("stays")),
+        beside=reader.beside(data.get("beside", [])),
+        lane_name=reader.text(data, "lane_name", "").strip(),
     )
+    _lead_somewhere(made)
     return made
+
+
+def _lead_somewhere(itinerary: Itinerary) -> None:
+    """Sees that whatever leads into a lane leads into one that is there. Raises ItineraryError."""
+    lanes = {one.id for one in itinerary.lanes}
+    leads = [(f"starts[{place}]", one.lane) for place, one in enumerate(itinerary.starts)]
+    leads += [
+        (step.id, step.lane)
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, JumpStep) and not step.journey
+    ]
+    for place, lane in leads:
+        if lane not in lanes:
+            raise ItineraryError(
+                Wording("“%(place)s” leads into a lane that is not there.", place=place), place
+            )
 
 
 class _Reader:
@@ -280,6 +311,7 @@ class _Reader:
             self.text(data, "rhythm", place),
             self.text(data, "first", place),
             self.whole(data, "back", place, 0, 0, MOST_BACK if how == "event" else 0),
+            self.text(data, "lane", place),
         )
         self.is_rhythm(found, place)
         if how == "event" and not found.event:
@@ -302,6 +334,19 @@ class _Reader:
             raise ItineraryError(str(problem), f"{place}.rhythm") from None
         except ValueError:
             raise self._wrong("first", place) from None
+
+    def beside(self, data: Any) -> tuple[Lane, ...]:
+        """The lanes beside the first one."""
+        if not isinstance(data, list | tuple) or len(data) >= MOST_LANES:
+            raise self._wrong("beside", "")
+        found = []
+        for number, one in enumerate(data):
+            place = f"beside[{number}]"
+            self.is_object(one, place)
+            ident = self.ident(one, place)
+            steps = self.steps(one.get("steps", []), f"{place}.steps", 0)
+            found.append(Lane(ident, steps, self.text(one, "name", place).strip()))
+        return tuple(found)
 
     def exits(self, data: Any) -> tuple[ExitRule, ...]:
         """What takes people out."""
@@ -368,7 +413,8 @@ class _Reader:
             failed = self.one_of(data, "failed", place, REFUSED, "go_on")
             return WebhookStep(ident, address.strip(), failed)
         if kind == "jump":
-            return JumpStep(ident, self.whole(data, "journey", place, 0))
+            journey = self.whole(data, "journey", place, 0)
+            return JumpStep(ident, journey, self.text(data, "lane", place))
         if kind == "exit":
             return ExitStep(ident)
         if kind == "change":

@@ -5,6 +5,7 @@ from typing import Any
 from meadowrun.core.journeys.reading import (
     MOST_ADDRESS,
     MOST_EXITS,
+    MOST_LANES,
     MOST_LINES,
     MOST_PATHS,
     MOST_STARTS,
@@ -135,7 +136,7 @@ STEPS: dict[str, Json] = {
         address={"type": "string", "minLength": 1, "maxLength": MOST_ADDRESS},
         _failed=_one_of(*REFUSED),
     ),
-    "jump": _step("jump", journey=_whole()),
+    "jump": _step("jump", journey=_whole(), _lane=_TEXT),
     "exit": _step("exit"),
 }
 
@@ -164,6 +165,7 @@ def schema() -> Json:
                         "rhythm": _TEXT,
                         "first": _TEXT,
                         "back": _whole(0, MOST_BACK),
+                        "lane": _TEXT,
                     },
                     "required": ["id", "how"],
                     "additionalProperties": False,
@@ -196,6 +198,18 @@ def schema() -> Json:
             "subject": _TEXT,
             "ids": _whole(),
             "stays": _FLAG,
+            "lane_name": _NAME,
+            "beside": {
+                "type": "array",
+                "maxItems": MOST_LANES - 1,
+                "description": "Lanes beside the first one, whose steps are “steps”",
+                "items": {
+                    "type": "object",
+                    "properties": {"id": _ID, "name": _NAME, "steps": _STEPS},
+                    "required": ["id"],
+                    "additionalProperties": False,
+                },
+            },
         },
         "additionalProperties": False,
         "$defs": {

@@ -3,7 +3,7 @@ which they part and meet again behind it by themselves."""
 
 import dataclasses
 import datetime as dt
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any, ClassVar
 
 from meadowrun.core.timing.rhythm import Rhythm
@@ -288,11 +288,15 @@ class ExitStep:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class JumpStep:
-    """Takes the person out of the journey and into another one, as far as that lets them."""
+    """Takes the person out of the journey and into another one, or into another lane of the same
+    one, as far as that lets them."""
 
     kind: ClassVar[str] = "jump"
     id: str
+    #: 0: this one
     journey: int
+    #: the lane that they come into; empty: the first one
+    lane: str = ""
     #: what its author calls it; empty: nothing of its own
     name: str = ""
     #: switched off: people pass it by
@@ -337,11 +341,24 @@ class Start:
     first: str = ""
     #: of an event, also those to whom it happened in so many days before it was started
     back: int = 0
+    #: the lane that it leads into; empty: the first one
+    lane: str = ""
 
     def days(self) -> Iterator[dt.date]:
         """The days of its rhythm, in order."""
         begins = dt.datetime.combine(dt.date.fromisoformat(self.first), dt.time())
         return (one.date() for one in Rhythm.of(self.rhythm).dates(begins))
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Lane:
+    """A group alongside the others: its own starts lead to its own steps, and nobody comes from one
+    lane into another but by a jump."""
+
+    id: str
+    steps: tuple[Step, ...] = ()
+    #: what its author calls it; empty: by its letter alone
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -384,15 +401,42 @@ class Itinerary:
     exits: tuple[ExitRule, ...] = ()
     #: whoever withdraws all consent goes on all the same
     stays: bool = False
+    #: lanes beside the first one, whose steps are `steps`, and what the first one is called
+    beside: tuple[Lane, ...] = ()
+    lane_name: str = ""
+
+    @property
+    def lanes(self) -> tuple[Lane, ...]:
+        """All lanes; the id of the first one is empty."""
+        return (Lane("", self.steps, self.lane_name), *self.beside)
+
+    def alone(self, lane: Lane) -> "Itinerary":
+        """One lane as a journey of its own: its steps, and what leads there."""
+        starts = tuple(one for one in self.starts if one.lane == lane.id)
+        return dataclasses.replace(self, starts=starts, steps=lane.steps, beside=())
+
+    def with_steps(
+        self, change: Callable[[tuple[Step, ...]], tuple[Step, ...]], lane: str | None = None
+    ) -> "Itinerary":
+        """With other steps in each lane, or in one of them."""
+        return dataclasses.replace(
+            self,
+            steps=change(self.steps) if lane in (None, "") else self.steps,
+            beside=tuple(
+                dataclasses.replace(one, steps=change(one.steps)) if lane in (None, one.id) else one
+                for one in self.beside
+            ),
+        )
 
     def walk(self) -> Iterator[tuple[Step, int, Path | None]]:
         """Every step in the order of its lines, with how deep it is nested and the path it is
         in."""
-        return _walk(self.steps, 0, None)
+        for lane in self.lanes:
+            yield from _walk(lane.steps, 0, None)
 
     def on(self) -> "Itinerary":
         """The itinerary as people walk it: without the steps that are switched off."""
-        return dataclasses.replace(self, steps=_on(self.steps))
+        return self.with_steps(_on)
 
     def messages(self) -> set[int]:
         """Every message that a step of it may send."""
@@ -439,7 +483,8 @@ def messages_before(itinerary: Itinerary) -> dict[str, tuple[int, ...]]:
     """For each step that waits for something the messages that may have gone before it on the way
     there, the nearest ones first."""
     found: dict[str, tuple[int, ...]] = {}
-    _note_messages(itinerary.steps, (), found)
+    for lane in itinerary.lanes:
+        _note_messages(lane.steps, (), found)
     return found
 
 
@@ -460,10 +505,20 @@ def _note_messages(
 
 def numbered(itinerary: Itinerary) -> dict[str, str]:
     """What each step and path is called in the margin: “4”, its paths “4a”, “4b”, the steps in them
-    “4a1”."""
+    “4a1”; where there are several lanes behind the letter of theirs: “B4a1”."""
     found: dict[str, str] = {}
-    _number(itinerary.steps, "", found)
+    letters = lettered(itinerary)
+    for lane in itinerary.lanes:
+        _number(lane.steps, letters[lane.id], found)
     return found
+
+
+def lettered(itinerary: Itinerary) -> dict[str, str]:
+    """The letter of each lane; none where there is only one."""
+    if not itinerary.beside:
+        return {"": ""}
+    letters = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
+    return {lane.id: letters[place] for place, lane in enumerate(itinerary.lanes)}
 
 
 def _number(steps: tuple[Step, ...], before: str, found: dict[str, str]) -> None:

@@ -30,6 +30,7 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
     WebhookStep,
     Who,
+    lettered,
     numbered,
 )
 from meadowrun.core.language import Wording
@@ -57,9 +58,17 @@ class Names:
     colleagues: Mapping[int, str] = dataclasses.field(default_factory=dict)
     #: journeys that have not ended
     journeys: Mapping[int, str] = dataclasses.field(default_factory=dict)
+    #: the lanes of the itinerary that is spoken of, where there are several
+    lanes: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: everything that lines of an audience can be about, and the day they are read on
     words: Dictionary = dataclasses.field(default_factory=lambda: Dictionary({}, {}))
     today: dt.date = dt.date(2026, 1, 1)
+
+    def of(self, itinerary: Itinerary) -> "Names":
+        """These, with what the lanes of an itinerary are called: by their names, or letters."""
+        letters = lettered(itinerary)
+        lanes = {one.id: one.name or letters[one.id] for one in itinerary.lanes}
+        return dataclasses.replace(self, lanes=lanes if itinerary.beside else {})
 
     @property
     def dates(self) -> dict[str, str]:
@@ -170,6 +179,9 @@ def _line(step: Step, names: Names) -> Line:
         return Line("", KINDS[step.what], fillins.named(step.subject))
     if isinstance(step, TellStep):
         return Line("", Wording("Tell"), fillins.named(step.text))
+    if isinstance(step, JumpStep) and not step.journey:
+        name = names.lanes.get(step.lane, _GONE)
+        return Line("", Wording("Go over"), Wording("to the lane “%(name)s”", name=name))
     if isinstance(step, JumpStep):
         name = names.journeys.get(step.journey, _GONE)
         return Line("", Wording("Go over"), Wording("to the journey “%(name)s”", name=name))
@@ -403,8 +415,8 @@ def again_words(itinerary: Itinerary) -> str:
 
 def as_text(itinerary: Itinerary, names: Names) -> str:
     """The whole itinerary as numbered instructions, one a line."""
-    numbers = numbered(itinerary)
-    lines = [f"Starts when {starts_words(itinerary, names)} ({again_words(itinerary)})"]
+    numbers, letters, names = numbered(itinerary), lettered(itinerary), names.of(itinerary)
+    lines = []
 
     def tell(steps: tuple[Step, ...], indent: str) -> None:
         for step in steps:
@@ -418,7 +430,12 @@ def as_text(itinerary: Itinerary, names: Names) -> str:
                     lines.append(f"{indent}   {numbers[path.id]}. {words}")
                     tell(path.steps, f"{indent}      ")
 
-    tell(itinerary.steps, "")
+    for lane in itinerary.lanes:
+        alone = itinerary.alone(lane)
+        if itinerary.beside:
+            lines.append(f"Lane {letters[lane.id]} {lane.name}".strip())
+        lines.append(f"Starts when {starts_words(alone, names)} ({again_words(itinerary)})")
+        tell(lane.steps, "")
     for rule in itinerary.exits:
         lines.append(f"Leaves as soon as {exit_words(rule, names)}")
     if not itinerary.stays:

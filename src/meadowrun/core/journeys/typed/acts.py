@@ -225,12 +225,17 @@ _OVER = re.compile(
 
 
 def read_jump(text: str, names: Names) -> list[Reading]:
-    """“go over to Win back”."""
+    """“go over to Win back”, “go to lane Sponsors”."""
     met = _OVER.match(text)
     if met is None:
         return []
     rest = text[met.end() :].strip(" :“”\"'")
-    return [
+    lanes = [
+        Reading(JumpStep("", 0, lane), rest_of(rest, name, "lane"))
+        for lane, name in names.lanes.items()
+        if re.fullmatch(rf"(?:the )?(?:lane )?{re.escape(name)}(?: lane)?", rest, re.I)
+    ]
+    return lanes + [
         Reading(JumpStep("", number), rest_of(rest, said, "journey"))
         for number, said in things_in(rest, names.journeys)
     ]
