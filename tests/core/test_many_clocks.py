@@ -8,8 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.guardrails.caps import Cap
-from meadowrun.core.journeys.clocks import Clocks, first_open, room_at
+from meadowrun.core.journeys.clocks import Clocks, at_hour, first_open, room_at
 from meadowrun.core.timing.hours import Hours
+from meadowrun.core.timing.moments import Moments
 
 #: A fortnight without a change of the clocks, and what a month of messages before it needs.
 BEGINS = dt.date(2026, 11, 2)
@@ -58,6 +59,17 @@ def test_limits(cap, asked, before):
     for place, (minute, number) in enumerate(asked):
         expected = cap.room_at([at(one) for one in before], at(minute), ZONES[number])
         assert CLOCKS.moment(found[place]) == (expected or at(minute))
+
+
+@given(st.integers(-1, 23), moments)
+def test_hours_of_the_day(hour, asked):
+    minutes = np.array([one for one, _ in asked], float)
+    zone = np.array([one for _, one in asked])
+    found = at_hour(np.full(len(asked), hour), minutes, zone, CLOCKS)
+    for place, (minute, number) in enumerate(asked):
+        moment = at(minute)
+        alone = Moments(moment).at_hour(moment, ZONES[number], hour) if hour >= 0 else moment
+        assert CLOCKS.moment(found[place]) == alone
 
 
 def test_clocks_that_change_show_the_hour_that_people_read():

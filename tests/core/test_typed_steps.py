@@ -31,6 +31,7 @@ NAMES = Names(
     scores={1: "Interest"},
     colleagues={1: "Hetty Brook", 2: "Otto Lind"},
     journeys={1: "Win back", 2: "Renewal"},
+    lanes={"": "A", "s9": "Sponsors"},
     words=WORDS,
     today=dt.date(2026, 11, 29),
 )

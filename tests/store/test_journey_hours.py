@@ -2,13 +2,19 @@
 
 import dataclasses
 import datetime as dt
+import zoneinfo
 
 import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
-from meadowrun.core.journeys.steps import Itinerary, MessageStep
+from meadowrun.core.journeys.steps import Itinerary, MessageStep, Who
+from meadowrun.journeys import queries
+from meadowrun.journeys.imagining import Asked, imagine
+from meadowrun.outgoing.models import BestHours, HabitsLearnt
+from meadowrun.people.moment import Moment
+from meadowrun.people.queries import dictionary
 from tests.conftest import NOW
 from tests.store.journeys import advance
 from tests.store.people import kinds, many, ready_send
@@ -63,3 +69,86 @@ def test_hours_that_cannot_be_are_named_by_their_place(begins, ends):
     with pytest.raises(ItineraryError) as found:
         from_json(whole)
     assert found.value.place == "steps[0].ends"
+
+
+# At each person's best hour.
+
+
+def best(database, **hours):
+    """What was learnt: the hours of some contacts, the best first; everybody else's is 20:00."""
+    with database.session() as session:
+        session.add(HabitsLearnt(**LEARNT))
+        session.flush()
+        for contact, mine in hours.items():
+            session.add(BestHours(contact_id=int(contact[1:]), hours=mine, known=9))
+
+
+LEARNT = {
+    "id": 1,
+    "learnt_at": NOW,
+    "usual": [20, 8],
+    "own": 1,
+    "few": 0,
+    "tested": 0,
+    "single_hour": 20,
+    "single_share": 0,
+    "own_share": 0,
+}
+
+
+def when(database):
+    return [(who, f"{at.astimezone(dt.UTC):%d %H:%M}") for who, at in left(database)]
+
+
+def let_pass(database, days):
+    """Lets so many days pass, hour by hour."""
+    for hour in range(24 * days):
+        advance(database, NOW + dt.timedelta(hours=hour, minutes=1))
+
+
+def test_it_goes_at_the_best_hour_of_each_person(database, world):
+    """NOW is Monday, 14:00 in London: the first reads at 7, the second, in Tokyo, like everybody
+    at 20:00, which is 11:00 in London. Who comes days later gets it at the next such hour."""
+    best(database, c1=[7, 20])
+    running(database, world, dataclasses.replace(STEP, begins=None, ends=None, best=True))
+    visits(database, NOW, 1)
+    let_pass(database, 2)
+    visits(database, NOW + dt.timedelta(days=2, minutes=5), 2)
+    for hour in range(24):
+        advance(database, NOW + dt.timedelta(days=2, hours=hour, minutes=6))
+    assert when(database) == [(1, "24 07:01"), (2, "26 11:06")]
+
+
+def test_the_best_hour_lies_within_the_hours_of_the_step(database, world):
+    """At 7 nobody is written to; of the hours of the step the first likes 10 best."""
+    best(database, c1=[7, 10, 9], c2=[23, 11, 9])
+    running(database, world, dataclasses.replace(STEP, best=True))
+    visits(database, NOW, 1, 2)
+    let_pass(database, 2)
+    assert when(database) == [(2, "24 02:01"), (1, "24 10:01")]
+
+
+def test_the_hour_that_lasts_is_not_waited_for(database, world):
+    """14:00 in London is now: the first gets it at once."""
+    best(database, c1=[14, 7])
+    running(database, world, dataclasses.replace(STEP, begins=None, ends=None, best=True))
+    visits(database, NOW, 1)
+    assert when(database) == [(1, "23 14:00")]
+
+
+def test_it_is_rehearsed_at_the_best_hour_of_each_person(database, world):
+    """What is imagined is what becomes: 7:00 in London, 11:00 there for 20:00 in Tokyo."""
+    best(database, c1=[7, 20])
+    ident = running(database, world, dataclasses.replace(STEP, begins=None, ends=None, best=True))
+    with clock.at(NOW), database.session() as session:
+        found = queries.journey(session, ident)
+        moment = Moment(session, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London"))
+        everyone = Who(lines=({"id": "a", "kind": "field", "field": "email", "op": "not_blank"},))
+        itinerary = queries.walked(session, found)
+        rehearsed = imagine(moment, found, itinerary, Asked(7, everyone))
+    left_at = {
+        rehearsed.contacts[place]: f"{rehearsed.clocks.moment(way[-1].at):%d %H:%M}"
+        for place, way in rehearsed.found.ways.items()
+        if way[-1].because == "sent"
+    }
+    assert left_at == {1: "24 07:00", 2: "24 11:00"}

@@ -212,6 +212,7 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
             hold=integer(form.get("hold") or str(step.hold), "hold"),
             begins=minutes(form.get("begins", "").strip()),
             ends=minutes(form.get("ends", "").strip()),
+            best=bool(form.get("best")),
         )
     if isinstance(step, WaitStep):
         return edit.set_values(itinerary, ident, **_wait_values(step))

@@ -16,7 +16,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.guards import NO, OF_A_SEND, UNKNOWN, YES, Facts, verdicts
-from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats
+from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats, Ints
 from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import first_steps, flatten
 from meadowrun.core.journeys.imagined import (
@@ -38,6 +38,8 @@ from meadowrun.core.journeys.steps import (
     Who,
 )
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.best_hours import open_hours
+from meadowrun.core.timing.hours import Hours
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
@@ -47,6 +49,7 @@ from meadowrun.journeys.membership import days_of, members
 from meadowrun.journeys.models import Journey
 from meadowrun.messages.models import Message
 from meadowrun.outgoing import calendars
+from meadowrun.outgoing.best_hours import hours_chosen
 from meadowrun.outgoing.caps import all_caps
 from meadowrun.outgoing.models import QuietHours
 from meadowrun.people.moment import Moment
@@ -147,7 +150,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     caps = all_caps(moment.session)
     places = {name: place for place, name in enumerate(known)}
     zone = np.array([places[str(one)] for one in zones], np.int64)
-    leaving = _leaving(moment, journey, itinerary, messages, caps)
+    leaving = _leaving(moment, journey, itinerary, messages, caps, coming.contacts)
     starts, plays = coming.starts(moment, clocks, zones, asked)
     pasts, pasts_words, number_of_pasts = _pasts(moment, itinerary, coming, messages, asked.days)
     draw = np.random.default_rng(asked.seed)
@@ -225,6 +228,7 @@ def _leaving(
     itinerary: Itinerary,
     messages: Mapping[str, Message],
     caps: Sequence[Cap],
+    contacts: Sequence[int],
 ) -> dict[str, Leaving]:
     """How the message of each step leaves."""
     campaign = moment.session.get_one(Campaign, journey.campaign_id)
@@ -248,8 +252,16 @@ def _leaving(
             place for place, cap in enumerate(caps) if cap.is_about(message.channel, tags)
         )
         limits = () if waits_there else about
-        found[ident] = Leaving(message.channel, tuple(of), step.hold * 60.0, limits, limits)
+        best = step.best and not waits_there
+        hour = _best_hours(moment, contacts, of) if best else None
+        found[ident] = Leaving(message.channel, tuple(of), step.hold * 60.0, limits, limits, hour)
     return found
+
+
+def _best_hours(moment: Moment, contacts: Sequence[int], of: Sequence[Hours]) -> Ints:
+    """The hour of the day at which each contact gets it, within some hours; -1: any."""
+    hours = hours_chosen(moment.session, contacts, open_hours(of, moment.now.date()))
+    return np.array([-1 if one is None else one for one in hours], np.int64)
 
 
 def _verdicts(

@@ -39,7 +39,7 @@ SELECT s.id FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
 WHERE j.journey_id = :journey AND j.step = :step AND s.edition_id = :edition AND s.taken_at > :since
     AND s.state = 'running' AND s.sender_id IS NOT DISTINCT FROM :sender
     AND s.topic_id IS NOT DISTINCT FROM :topic AND s.consent_rule = :rule
-    AND s.hours = CAST(:hours AS jsonb)
+    AND s.hours = CAST(:hours AS jsonb) AND s.best_hour = :best
 ORDER BY s.id DESC LIMIT 1
 """
 #: Entries whose message is settled: entry, journey, step, outcome, when, delivery, attempt.
@@ -157,6 +157,7 @@ def _dispatch(
     if journey.sender_id is None:
         raise Invalid("Choose the sender of this journey.")
     hours = {} if channel.waits_there else step.within(journey.hours)
+    best = step.best and not channel.waits_there
     found = session.execute(
         sa.text(_OPEN),
         {
@@ -168,6 +169,7 @@ def _dispatch(
             "topic": journey.topic_id,
             "rule": journey.consent_rule,
             "hours": orjson.dumps(hours).decode(),
+            "best": best,
         },
     ).scalar()
     if found is not None:
@@ -189,6 +191,7 @@ def _dispatch(
             tags=sorted({*campaign.tags, *message.tags}),
             consent_rule=journey.consent_rule,
             hours=hours,
+            best_hour=best,
             obeys_caps=not channel.waits_there,
             counts=not channel.waits_there,
             facts=campaign.facts,

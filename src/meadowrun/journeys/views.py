@@ -16,7 +16,7 @@ from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import Itinerary, Parting, Start, Who, numbered
+from meadowrun.core.journeys.steps import Itinerary, Parting, Start, Who, lettered, numbered
 from meadowrun.core.journeys.words import (
     WITHDREW,
     Names,
@@ -159,6 +159,7 @@ def drawn(
         writing=writing and journey.state != "ended",
         changed=walked is not None and draft != walked,
         itinerary=itinerary,
+        called=numbered(itinerary) | lettered(itinerary),
         lanes=page.lanes(itinerary, names, found, findings, _seen_of(itinerary), goals),
         reached=goals.get(""),
         compared=queries.compared(db(), journey.id) if found and itinerary.goal else None,

@@ -111,13 +111,18 @@ def put(
     return found
 
 
-#: A delivery to each of some contacts, beside those that they have of the dispatch already.
+_ANY_ZONE = zoneinfo.ZoneInfo("UTC")
+#: A delivery to each of some contacts, beside those that they have of the dispatch already; at an
+#: hour that is chosen for each.
 PUT_SOME = """
-INSERT INTO deliveries (contact_id, dispatch_id, taken_at, occurrence, due, outcome, given, control)
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, occurrence, due, outcome, given, control,
+    hour)
 SELECT v.contact, :dispatch, :taken, (
     SELECT coalesce(max(d.occurrence) + 1, 0) FROM deliveries d WHERE d.contact_id = v.contact
-    AND d.dispatch_id = :dispatch AND d.taken_at = :taken), :now, 'waiting', v.given, v.control
+    AND d.dispatch_id = :dispatch AND d.taken_at = :taken), :now, 'waiting', v.given, v.control,
+    {hour}
 FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, given jsonb, control boolean)
+{hours_of}
 RETURNING contact_id, number
 """
 
@@ -136,13 +141,18 @@ def put_some(
         {"contact": contact, "given": details, "control": contact in control}
         for contact, details in people.items()
     ]
-    values = {
+    values: dict[str, Any] = {
         "dispatch": dispatch.id,
         "taken": dispatch.taken_at,
         "rows": orjson.dumps(given).decode(),
         "now": now,
     }
-    rows = session.execute(sa.text(PUT_SOME), values)
+    hour, hours_of = "NULL", ""
+    if dispatch.best_hour:
+        # The zone is that of people without one: which hours are open does not go by it.
+        values |= choosing(session, Timing.of(session, dispatch, _ANY_ZONE).open_hours())
+        hour, hours_of = CHOSEN, "LEFT JOIN best_hours b ON b.contact_id = v.contact"
+    rows = session.execute(sa.text(PUT_SOME.format(hour=hour, hours_of=hours_of)), values)
     found = {row.contact_id: row.number for row in rows}
     ask_for(session, (len(found) + BATCH - 1) // BATCH)
     return found

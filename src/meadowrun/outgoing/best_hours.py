@@ -6,7 +6,7 @@ only the first counts: whoever opens and then clicks was there once.
 
 import datetime as dt
 import zoneinfo
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 import numpy.typing as npt
@@ -196,6 +196,22 @@ def choosing(session: orm.Session, open_hours: list[int]) -> dict[str, list[int]
     """The bind values of CHOSEN, for hours at which people can be reached at all."""
     found = learnt(session)
     return {"open_hours": open_hours, "usual": found.usual if found else []}
+
+
+#: The hour chosen for each of some contacts, in their order.
+_HOURS_OF = f"""
+SELECT {CHOSEN} FROM unnest(CAST(:contacts AS bigint[])) WITH ORDINALITY AS w(id, place)
+LEFT JOIN best_hours b ON b.contact_id = w.id ORDER BY w.place
+"""
+
+
+def hours_chosen(
+    session: orm.Session, contacts: Sequence[int], open_hours: list[int]
+) -> list[int | None]:
+    """The best of some hours of the day for each contact, in their order; None while nothing is
+    learnt."""
+    values = {"contacts": list(contacts), **choosing(session, open_hours)}
+    return list(session.scalars(sa.text(_HOURS_OF), values))
 
 
 #: Weekday (0 is Monday), hour, how many reactions of people, on their own clock.

@@ -43,6 +43,7 @@ class Timing:
         zone: zoneinfo.ZoneInfo,
         no_room: str = "wait",
         by_hour: bool = False,
+        by_and_by: bool = False,
     ):
         self.moments, self._zone = moments, zone
         #: reason → hours outside of which nobody is reached yet
@@ -56,11 +57,13 @@ class Timing:
         elif quiet is not None:
             self._drops = quiet.open
         self._portions: dict[str | None, list[dt.datetime]] = {}
-        self._at_hours: dict[tuple[str | None, int], dt.datetime] = {}
+        self._at_hours: dict[tuple[str | None, int, dt.datetime], dt.datetime] = {}
         #: what becomes of people for whom a limit leaves no room, one of NO_ROOM
         self._no_room = no_room
         #: each person is reached at an hour of their own
         self.by_hour = by_hour
+        #: people come by and by: the hour of each is the next one, not the first since it began
+        self._by_and_by = by_and_by
 
     @classmethod
     def of(cls, session: orm.Session, dispatch: Dispatch, zone: zoneinfo.ZoneInfo) -> "Timing":
@@ -79,6 +82,7 @@ class Timing:
             zone,
             dispatch.no_room,
             dispatch.best_hour,
+            not dispatch.sealed,
         )
 
     @property
@@ -120,7 +124,8 @@ class Timing:
             return Verdict("late", "passed")
         own = "portion" if portion else "own_clock"
         if hour is not None:
-            own, begins = "best_hour", self._at_hour(zone_name, zone, begins, hour)
+            since = max(begins, now) if self._by_and_by else begins
+            own, begins = "best_hour", self._at_hour(zone_name, zone, since, hour)
         moments = {own: begins}
         for wait in (room, later):
             if wait is not None:
@@ -150,13 +155,13 @@ class Timing:
         self, name: str | None, zone: zoneinfo.ZoneInfo, begins: dt.datetime, hour: int
     ) -> dt.datetime:
         """When a chosen hour comes first for people of a zone."""
-        known = self._at_hours.get((name, hour))
+        known = self._at_hours.get((name, hour, begins))
         if known is None:
             shut = [one for key, one in self._waits_for.items() if key != "hours"]
             if self._drops is not None:
                 shut.append(self._drops)
             known = self.moments.at_hour(begins, zone, hour, shut)
-            self._at_hours[name, hour] = known
+            self._at_hours[name, hour, begins] = known
         return known
 
     def dues(self, session: orm.Session, portions: int) -> list[dict[str, Any]]:

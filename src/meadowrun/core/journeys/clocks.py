@@ -108,6 +108,18 @@ def _parts(begins: Ints, hours: Hours) -> list[tuple[Ints, int, int]]:
     return [(begins, hours.begins, int(DAY)), (begins + 1, 0, hours.ends)]
 
 
+def at_hour(hour: Ints, at: Floats, zone: Ints, clocks: Clocks) -> Floats:
+    """The first moment from each of `at` on at which an hour of the day begins, or lasts; at once
+    where the hour is -1."""
+    local = clocks.local(at, zone)
+    finite = np.where(np.isfinite(local), local, 0.0)
+    begins = np.floor(finite / DAY) * DAY + hour * 60
+    lasts = (begins <= finite) & (finite < begins + 60)
+    begins = np.where(begins < finite, begins + DAY, begins)
+    found = np.where(lasts, at, clocks.utc(begins, zone))
+    return np.where(np.isfinite(at) & (hour >= 0), found, at)
+
+
 def leaves(cap: Cap, at: Floats, zone: Ints, clocks: Clocks) -> Floats:
     """From when on messages that went at moments are in the period of a limit no more; minus
     infinity for those that never went."""

@@ -18,14 +18,16 @@ Texts = npt.NDArray[np.str_]
 
 @dataclasses.dataclass(frozen=True)
 class Leaving:
-    """How the message of a step leaves: on which channel, in which hours, how long it may wait, and
-    which limits it obeys and counts for, by their place."""
+    """How the message of a step leaves: on which channel, in which hours, how long it may wait,
+    which limits it obeys and counts for, by their place, and at the best hour of each."""
 
     channel: str
     hours: tuple[Hours, ...] = ()
     hold: float = 168 * 60.0
     obeys: tuple[int, ...] = ()
     counts: tuple[int, ...] = ()
+    #: the hour of the day at which each of the people gets it, -1 for any; None: all at any
+    hour: Ints | None = None
 
 
 @dataclasses.dataclass(frozen=True)

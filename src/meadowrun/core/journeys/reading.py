@@ -266,6 +266,7 @@ class _Reader:
             self.numbers(data, "instead", place),
             begins,
             ends,
+            bool(data.get("best")),
         )
 
     def tell(self, data: Json, ident: str, place: str) -> TellStep:

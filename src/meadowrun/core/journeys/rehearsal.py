@@ -10,11 +10,28 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats, Ints, first_open, room_at
+from meadowrun.core.journeys.clocks import (
+    DAY,
+    NEVER,
+    Clocks,
+    Floats,
+    Ints,
+    at_hour,
+    first_open,
+    room_at,
+)
 from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.engine import path_by_chance
 from meadowrun.core.journeys.flat import END, Flat
-from meadowrun.core.journeys.imagined import Bools, Passed, Range, Rehearsal, Texts, World
+from meadowrun.core.journeys.imagined import (
+    Bools,
+    Leaving,
+    Passed,
+    Range,
+    Rehearsal,
+    Texts,
+    World,
+)
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -26,7 +43,6 @@ from meadowrun.core.journeys.steps import (
     WaitForStep,
     WaitStep,
 )
-from meadowrun.core.timing.hours import Hours
 
 #: Hours and limits are asked in turn until both are satisfied, so many times at the most.
 _TURNS = 12
@@ -234,7 +250,7 @@ class _Play:
         leaving = self.world.leaving[option]
         verdict = self.world.people.verdicts[option][self.world.starts.person[who]]
         goes = verdict == "go"
-        leaves_at, delayed = self._leaves(leaving.hours, leaving.obeys, who, at)
+        leaves_at, delayed = self._leaves(leaving, who, at)
         too_long = goes & (leaves_at > at + leaving.hold)
         settled = np.where(goes, np.where(too_long, at + leaving.hold, leaves_at), at)
         sent = goes & ~too_long
@@ -258,9 +274,7 @@ class _Play:
             self.reacted[gets] = NEVER
         return settled, reason, really
 
-    def _leaves(
-        self, hours: Sequence[Hours], obeys: Sequence[int], who: Ints, at: Floats
-    ) -> tuple[Floats, Bools]:
+    def _leaves(self, leaving: Leaving, who: Ints, at: Floats) -> tuple[Floats, Bools]:
         """When a message may leave by hours and limits together; and who waits for room."""
         world, zone = self.world, self.zone[who]
         person = world.starts.person[who]
@@ -268,14 +282,16 @@ class _Play:
             limit: np.column_stack(
                 [world.people.had[limit][person], *(one[who] for one in self.had.get(limit, ()))]
             )
-            for limit in obeys
+            for limit in leaving.obeys
         }
         now, delayed = at, np.zeros(len(who), bool)
         for _ in range(_TURNS):
             before = now
-            for one in hours:
+            if leaving.hour is not None:
+                now = at_hour(leaving.hour[person], now, zone, world.clocks)
+            for one in leaving.hours:
                 now = first_open(one, now, zone, world.clocks)
-            for limit in obeys:
+            for limit in leaving.obeys:
                 room = room_at(world.limits[limit], had[limit], now, zone, world.clocks)
                 delayed |= room > now
                 now = room

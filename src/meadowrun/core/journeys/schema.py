@@ -96,6 +96,7 @@ STEPS: dict[str, Json] = {
         _instead=_NUMBERS,
         _begins=_MINUTES,
         _ends=_MINUTES,
+        _best=_FLAG,
     ),
     "wait": _step(
         "wait",

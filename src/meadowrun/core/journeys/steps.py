@@ -87,6 +87,8 @@ class MessageStep:
     #: empty: those of the journey
     begins: int | None = None
     ends: int | None = None
+    #: it goes at each person's best hour among these
+    best: bool = False
     #: what its author calls it; empty: nothing of its own
     name: str = ""
     #: switched off: people pass it by

@@ -121,10 +121,16 @@ _MOST_SHOWN = 50
 
 
 def _hours_words(step: MessageStep) -> str:
-    """The hours of its own within which a message goes; empty where it has none."""
+    """The hours of its own within which a message goes, and whether at the best of them; empty
+    where it has none."""
+    best = Wording("at their best hour") if step.best else ""
     if step.begins is None or step.ends is None:
-        return ""
+        return best
     begins, ends = clock_words(step.begins), clock_words(step.ends)
+    if best:
+        return Wording(
+            "at their best hour between %(begins)s and %(ends)s", begins=begins, ends=ends
+        )
     return Wording("between %(begins)s and %(ends)s", begins=begins, ends=ends)
 
 

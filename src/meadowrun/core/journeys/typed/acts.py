@@ -231,7 +231,7 @@ def read_jump(text: str, names: Names) -> list[Reading]:
         return []
     rest = text[met.end() :].strip(" :“”\"'")
     lanes = [
-        Reading(JumpStep("", 0, lane), rest_of(rest, name, "lane"))
+        Reading(JumpStep("", 0, lane))
         for lane, name in names.lanes.items()
         if re.fullmatch(rf"(?:the )?(?:lane )?{re.escape(name)}(?: lane)?", rest, re.I)
     ]

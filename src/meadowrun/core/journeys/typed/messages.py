@@ -79,8 +79,26 @@ _HOURS = re.compile(
 )
 
 
+_BEST = re.compile(
+    r",? at (?:each person[’']?s|their|the|everyone[’']?s) best (?:hour|time)"
+    r"(?: of (?:the )?day)?$",
+    re.I,
+)
+
+
 def _one(text: str, names: Names) -> list[Reading]:
-    """A message, also with hours of its own."""
+    """A message, also with hours of its own, or at the best hour of each person."""
+    best = _BEST.search(text)
+    if best is None:
+        return _within_hours(text, names)
+    found = []
+    for one in _within_hours(text[: best.start()], names):
+        assert isinstance(one.step, MessageStep)
+        found.append(dataclasses.replace(one, step=dataclasses.replace(one.step, best=True)))
+    return found
+
+
+def _within_hours(text: str, names: Names) -> list[Reading]:
     said = _HOURS.search(text)
     if said is None:
         return _by_name(text, names)
