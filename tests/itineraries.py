@@ -9,6 +9,7 @@ from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
     ExitStep,
+    GoalStep,
     Itinerary,
     JumpStep,
     MessageStep,
@@ -41,6 +42,8 @@ dated = st.builds(
     st.sampled_from(("go_on", "exit")),
 )
 exits = st.builds(ExitStep, st.just(""))
+#: Where whoever reaches the goal goes on from; inside of a path it takes nobody on.
+goals = st.just(GoalStep(""))
 #: To a journey that is not there: they leave all the same.
 jumps = st.just(JumpStep("", 10**6))
 tasks = st.just(TaskStep("", "call", "Ask how it was"))
@@ -76,6 +79,7 @@ def steps(messages=(1,), segments=(1,), events=("visited",)):
         message,
         exits,
         st.one_of(jumps, tasks, tells, changes, webhooks),
+        goals,
     )
     # One in five is switched off: people pass it by.
     simple = st.builds(_switched, simple, st.sampled_from((False,) * 4 + (True,)))

@@ -7,14 +7,14 @@ import zoneinfo
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.clocks import Clocks
 from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
-from meadowrun.core.journeys.flat import first_steps, flatten
+from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
 from meadowrun.core.journeys.rehearsal import options, rehearse
 from meadowrun.core.journeys.steps import (
@@ -139,13 +139,16 @@ exits = st.sampled_from(((), (), (ExitRule("x1", "visited"),)))
     st.lists(minutes, min_size=5, max_size=5),
     st.tuples(*[st.sampled_from((5.0, 600.0, 9000.0, np.inf))] * len(REACTIONS)),
     exits,
+    st.sampled_from((None, Goal("ticket_bought", 20))),
 )
-def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, reacted, rules):
+def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, reacted, rules, goal):
     itinerary = dataclasses.replace(drawn, exits=rules)
     steps, first = flatten(itinerary), first_steps(itinerary)[""]
     pasts = {"visited": rows(visits), "ticket_bought": rows(tickets)}
     asked = world(itinerary, 5, pasts, np.array([reacted]))
-    found = rehearse(steps, first, asked, rules)
+    past = lifts(itinerary)
+    assume(first != END)
+    found = rehearse(steps, first, asked, rules, goal, past)
     for place in range(5):
         began = 10.0 * (place + 1)
         contact = place + 1
@@ -182,7 +185,9 @@ def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, react
         )
         expected = [
             (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
-            for one in walk(steps, first, person, moment(began), moment(UNTIL), "x", rules)
+            for one in walk(
+                steps, first, person, moment(began), moment(UNTIL), "x", rules, "", goal, past
+            )
         ]
         assert [(one.step, moment(one.at), one.because) for one in found.ways[place]] == expected
     left = sum(one.middle for one in found.left.values())

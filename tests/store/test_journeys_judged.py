@@ -14,10 +14,11 @@ from hypothesis import strategies as st
 from meadowrun.base import clock
 from meadowrun.base.db import rows_changed
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.engine import Answered, Happened, Person, in_control, walk
-from meadowrun.core.journeys.flat import END, first_steps, flatten
+from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import ExitRule, Goal, Start
+from meadowrun.core.journeys.steps import ExitRule, Goal, GoalStep, Start
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import JourneyCall, JourneyEdition, JourneyMove
 from meadowrun.messages.models import Message
@@ -237,6 +238,10 @@ def test_the_database_walks_as_the_judge_does(
             events=("visited", "ticket_bought"),
         )
     )
+    # Half of them with a goal among the steps, to which people are taken on.
+    if data.draw(st.booleans()):
+        place = data.draw(st.integers(1, len(drawn.steps)))
+        drawn = edit.add(drawn, GoalStep(""), place=place)
     goal = Goal("visited", 20, control=data.draw(st.sampled_from((0, 40))))
     starts = tuple(
         Start("event", "began", id=f"start{lane.id}", lane=lane.id) for lane in drawn.lanes
@@ -277,7 +282,18 @@ def test_the_database_walks_as_the_judge_does(
                 person = judged(contact, history, answers, segment_id)
                 expected = [
                     (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
-                    for one in walk(steps, first, person, at, until, f"journey {ident}", rules)
+                    for one in walk(
+                        steps,
+                        first,
+                        person,
+                        at,
+                        until,
+                        f"journey {ident}",
+                        rules,
+                        "",
+                        goal,
+                        lifts(itinerary),
+                    )
                 ]
                 assert found == expected
                 entered += 1

@@ -206,7 +206,7 @@ def goal(ident: int) -> Answer:
             return edit.with_goal(itinerary, None)
         days = integer(form.get("days"), "days")
         control = integer(form.get("control") or "0", "control")
-        made = Goal(event, days, bool(form.get("ends")), control)
+        made = Goal(event, days, bool(form.get("ends")), control, form.get("amount", ""))
         return edit.checked(edit.with_goal(itinerary, made))
 
     return write(journey, Wording("changed the goal"), change, "goal")

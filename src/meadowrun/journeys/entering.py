@@ -10,11 +10,12 @@ import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.core.journeys.details import number_of
 from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import END
 from meadowrun.core.journeys.steps import TOO_LATE
 from meadowrun.core.language import Wording
-from meadowrun.journeys.moving import Walk
+from meadowrun.journeys.moving import Move, Walk
 
 #: Two starts of one person within this time are one.
 TWICE = dt.timedelta(minutes=10)
@@ -84,12 +85,13 @@ WHERE e.contact_id = w.contact AND e.phase = 'awaiting' AND e.due > :now
 """
 #: Notes that people reached the goal, within its time; what brought them in is not it.
 _GOAL = """
-UPDATE journey_entries e SET goal_at = v.at
-FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz, subject text)
+UPDATE journey_entries e SET goal_at = v.at, goal_amount = v.amount
+FROM jsonb_to_recordset(CAST(:rows AS jsonb))
+    AS v(contact bigint, at timestamptz, subject text, amount numeric)
 WHERE e.journey_id = :journey AND e.contact_id = v.contact AND e.goal_at IS NULL
     AND (v.subject = '' OR e.subject IN ('', v.subject))
     AND e.began_at < v.at AND v.at < e.began_at + make_interval(days => :days)
-RETURNING e.id, e.state, e.goal_at
+RETURNING e.id, e.state, e.step, e.arrived_at, e.goal_at
 """
 
 
@@ -123,6 +125,12 @@ class Happened:
         that, or nothing tells them apart."""
         found = self.details.get(key) if key and isinstance(self.details, dict) else None
         return "" if found is None else str(found)[:100]
+
+    def amount(self, key: str) -> str | None:
+        """How much it brought, by the detail that says so; None where it says no number."""
+        found = self.details.get(key) if key and isinstance(self.details, dict) else None
+        number = None if found is None or isinstance(found, bool) else number_of(str(found))
+        return None if number is None else str(number)
 
     @property
     def late(self) -> bool:
@@ -214,10 +222,9 @@ def wake(session: orm.Session, now: dt.datetime, contacts: Sequence[int]) -> Non
         session.execute(sa.text(_WAKE), {"now": now, "contacts": list(contacts)})
 
 
-def reach_goal(
-    session: orm.Session, walk: Walk, happened: Sequence[Happened]
-) -> list[tuple[int, dt.datetime]]:
-    """Notes who reached the goal. Gives those whom it takes out of the journey, with the moment."""
+def reach_goal(session: orm.Session, walk: Walk, happened: Sequence[Happened]) -> list[Move]:
+    """Notes who reached the goal, and what it brought. Gives the moves of those whom it takes out
+    of the journey, or past other steps."""
     goal = walk.itinerary.goal
     if goal is None or not happened:
         return []
@@ -226,6 +233,7 @@ def reach_goal(
             "contact": one.contact_id,
             "at": one.at.isoformat(),
             "subject": one.subject(walk.itinerary.subject),
+            "amount": one.amount(goal.amount),
         }
         for one in happened
     ]
@@ -234,5 +242,14 @@ def reach_goal(
         "journey": walk.journey.id,
         "days": goal.days,
     }
-    found = session.execute(sa.text(_GOAL), values)
-    return [(row.id, row.goal_at) for row in found if goal.ends and row.state == "inside"]
+    found = session.execute(sa.text(_GOAL), values).all()
+    inside = [row for row in found if row.state == "inside"]
+    if goal.ends:
+        return [Move(row.id, END, row.goal_at, "goal", "left") for row in inside]
+    past = walk.lifts
+    return [
+        # What is told late happens to them on the step that they are on by then.
+        Move(row.id, past[row.step], max(row.goal_at, row.arrived_at), "goal")
+        for row in inside
+        if row.step in past
+    ]

@@ -18,7 +18,7 @@ from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.guards import NO, OF_A_SEND, UNKNOWN, YES, Facts, verdicts
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats, Ints
 from meadowrun.core.journeys.engine import in_control
-from meadowrun.core.journeys.flat import first_steps, flatten
+from meadowrun.core.journeys.flat import first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import (
     Leaving,
     Pasts,
@@ -184,7 +184,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     steps = flatten(itinerary)
     lane = imagined_starts.lane_of(itinerary, asked)
     first = first_steps(itinerary)[lane]
-    found = rehearse(steps, first, world, itinerary.exits, itinerary.goal)
+    found = rehearse(steps, first, world, itinerary.exits, itinerary.goal, lifts(itinerary))
     return Rehearsed(
         found,
         clocks,

@@ -26,6 +26,7 @@ from meadowrun.people.queries import dictionary
 
 #: Seconds after which a sweep makes room for others; it asks for the next itself.
 SLICE = 20.0
+END_OF_TIME = dt.datetime.max.replace(tzinfo=dt.UTC)
 #: So much of what happened is looked at in one transaction.
 MOST_HEARD = 5000
 #: One sweep at a time: two would only wait for each other's people.
@@ -96,11 +97,13 @@ def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> 
         walk = Walk.of(session, journey)
         if journey.state == "running":
             _started(moment, walk, by_key)
-        if walk.itinerary.goal:
-            happened = by_key.get(walk.itinerary.goal.event, ())
-            ends = entering.reach_goal(session, walk, happened)
-            take_off(session, [Move(ident, "", at, "goal", "left") for ident, at in ends])
+        goal = walk.itinerary.goal
+        reached = entering.reach_goal(session, walk, by_key.get(goal.event, ())) if goal else []
         leaves = entering.leave(session, walk, by_key)
+        out = {ident: at for ident, at, _ in leaves}
+        # Whoever is taken out at the same moment does not go on.
+        on = [one for one in reached if goal and goal.ends or one.at < out.get(one.id, END_OF_TIME)]
+        take_off(session, on)
         take_off(session, [Move(ident, "", at, rule, "left") for ident, at, rule in leaves])
     entering.wake(session, now, [one.contact_id for one in found])
     return len(found)

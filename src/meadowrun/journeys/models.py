@@ -1,6 +1,7 @@
 """Journeys, their drafts and editions, the people on them, and every move those made."""
 
 import datetime as dt
+import decimal
 from typing import Any
 
 import sqlalchemy as sa
@@ -152,6 +153,8 @@ class JourneyEntry(Base):
     ended_at: orm.Mapped[dt.datetime | None]
     #: when they reached the goal
     goal_at: orm.Mapped[dt.datetime | None]
+    #: what that brought, by the event
+    goal_amount: orm.Mapped[decimal.Decimal | None]
     #: what this time is about, by the detail that tells times apart; empty: the person alone
     subject: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: which of its starts brought them in; empty: by hand, or from another journey

@@ -16,11 +16,12 @@ from sqlalchemy import orm
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.engine import path_by_chance, wait_until
-from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten
+from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten, lifts
 from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
+    GoalStep,
     Itinerary,
     JumpStep,
     MessageStep,
@@ -165,6 +166,11 @@ class Walk:
         """The step that everybody begins with in each lane."""
         return first_steps(self.itinerary)
 
+    @property
+    def lifts(self) -> dict[str, str]:
+        """From which steps whoever reaches the goal goes on past those between, and where to."""
+        return lifts(self.itinerary)
+
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Advanced:
@@ -248,6 +254,8 @@ def _do(
     elif isinstance(step, TellStep):
         entries = {one.id: one.contact_id for one in people}
         wordings.tell_colleagues(session, walk.journey, step, entries, now, zone)
+        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
+    elif isinstance(step, GoalStep):
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     elif isinstance(step, ChangeStep):
         changing.change(session, step, walk.journey, _came(people), now, zone)

@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+import decimal
 from collections import Counter
 from collections.abc import Collection, Sequence
 
@@ -183,9 +184,10 @@ def _events(session: orm.Session) -> dict[str, str]:
 
 
 #: People of some journeys by how they stand: journey, lane, state, reason, how many, how many of
-#: them reached the goal.
+#: them reached the goal, and what that brought.
 _STANDS = """
-SELECT journey_id, lane, state, because, count(*) AS people, count(goal_at) AS reached
+SELECT journey_id, lane, state, because, count(*) AS people, count(goal_at) AS reached,
+    coalesce(sum(goal_amount), 0) AS amount
 FROM journey_entries WHERE journey_id = ANY(:ids) GROUP BY 1, 2, 3, 4
 """
 #: People by what brought them in: start, how many.
@@ -231,8 +233,9 @@ class Stand:
     finished: int
     #: reason → how many left before the end
     left: dict[str, int]
-    #: how many reached the goal
+    #: how many reached the goal, and what that brought
     reached: int
+    amount: decimal.Decimal = decimal.Decimal(0)
 
     @property
     def entered(self) -> int:
@@ -245,6 +248,7 @@ class Stand:
             self.finished + other.finished,
             dict(Counter(self.left) + Counter(other.left)),
             self.reached + other.reached,
+            self.amount + other.amount,
         )
 
 
@@ -315,6 +319,7 @@ def _stands(session: orm.Session, idents: Collection[int]) -> dict[int, dict[str
             row.people if row.state == "finished" else 0,
             {row.because: row.people} if row.state == "left" else {},
             row.reached,
+            row.amount,
         )
         mine = found[row.journey_id]
         mine[row.lane] = mine.get(row.lane, NOBODY) + some

@@ -170,6 +170,7 @@ def drawn(
         details=_details(itinerary, names),
         coming_now=_coming_now(itinerary, walked) if writing else {},
         nobody=Who(),
+        amounts=_amounts(itinerary, names),
         withdrew=WITHDREW,
         exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
         who_words=lambda who: who_words(who, names) if who.lines else "",
@@ -259,6 +260,12 @@ def _details(itinerary: Itinerary, names: Names) -> list[DetailSpec]:
     kinds = [names.words.event(key) for key in sorted(itinerary.starting_events())]
     said = {one.key: one for kind in kinds if kind for one in kind.details}
     return list(said.values())
+
+
+def _amounts(itinerary: Itinerary, names: Names) -> list[DetailSpec]:
+    """The numbers that the event of the goal says."""
+    event = names.words.event(itinerary.goal.event) if itinerary.goal else None
+    return [one for one in event.details if one.type == "number"] if event else []
 
 
 def _ends(itinerary: Itinerary) -> Callable[[str], str]:

@@ -14,6 +14,7 @@ from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
     ExitStep,
+    GoalStep,
     Itinerary,
     JumpStep,
     Lane,
@@ -54,7 +55,7 @@ def _of_lane(
         yield must("Nothing brings anybody into this lane. Choose what does.", lane.id or "start")
     sent = False
     for step, _, _ in alone.walk():
-        yield from _of_step(step, names, unsendable)
+        yield from _of_step(step, itinerary, names, unsendable)
         if isinstance(step, MessageStep):
             sent = True
         if isinstance(step, WaitForStep) and not sent:
@@ -63,6 +64,7 @@ def _of_lane(
                 for path in step.paths
                 if path.reaction
             ][:1]
+    yield from _goals(alone)
     yield from _of_details(alone, names)
     yield from _twice(lane.steps, names, frozenset())
     yield from _behind_exits(lane.steps)
@@ -101,6 +103,10 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
             yield Check(MUST, problem, rule.id)
     if itinerary.goal and itinerary.goal.event not in names.events:
         yield must("The event of the goal is gone. Choose another.", "", "goal")
+    if itinerary.goal and itinerary.goal.amount:
+        said = names.words.event(itinerary.goal.event)
+        if said is None or said.detail(itinerary.goal.amount) is None:
+            yield should("The event of the goal says no such amount.", "", "goal")
     if itinerary.goal is None:
         yield should("No goal is set: nobody will see what the journey brought.", "", "goal")
 
@@ -130,7 +136,19 @@ def _subject(itinerary: Itinerary, names: Names) -> Iterator[Check]:
             )
 
 
-def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[Check]:
+def _goals(lane: Itinerary) -> Iterator[Check]:
+    """Whether people can be taken on to where the goal stands in a lane."""
+    found = [(step, depth) for step, depth, _ in lane.walk() if isinstance(step, GoalStep)]
+    for place, (step, depth) in enumerate(found):
+        if depth:
+            yield must("A goal stands behind the paths, where they have met again.", step.id)
+        elif place:
+            yield must("One goal is enough: the first one counts.", step.id)
+
+
+def _of_step(
+    step: Step, itinerary: Itinerary, names: Names, unsendable: Collection[int]
+) -> Iterator[Check]:
     if isinstance(step, MessageStep):
         if any(one not in names.messages for one in step.messages):
             yield must("Choose the message of this step, or write it.", step.id)
@@ -169,6 +187,10 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
             yield should("A colleague of this step is gone; the others get it.", step.id)
     if isinstance(step, JumpStep) and step.journey and step.journey not in names.journeys:
         yield must("The journey that this step leads to is gone. Choose another.", step.id)
+    if isinstance(step, GoalStep) and itinerary.goal is None:
+        yield must("Choose the goal below: nobody can reach it yet.", step.id)
+    if isinstance(step, GoalStep) and itinerary.goal and itinerary.goal.ends:
+        yield should("The journey ends at the goal: nobody goes on from here by it.", step.id)
     if isinstance(step, Parting) and not any(path.steps for path in step.paths):
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
 

@@ -17,6 +17,8 @@ from meadowrun.core.journeys.steps import (
     ChangeStep,
     ExitRule,
     ExitStep,
+    Goal,
+    GoalStep,
     JumpStep,
     MessageStep,
     Path,
@@ -74,6 +76,10 @@ class Person:
         if path.detail and not holds(path, self.details):
             return False
         return bool(path.detail and not path.who) or self.is_one(path.who, at)
+
+
+#: Reaching the goal takes nobody on.
+NOWHERE: Mapping[str, str] = {}
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -187,9 +193,12 @@ def walk(
     salt: str,
     exits: Sequence[ExitRule] = (),
     subject: str = "",
+    goal: Goal | None = None,
+    lifts: Mapping[str, str] = NOWHERE,
 ) -> list[Came]:
     """Every arrival of a person who came in at `began`, up to a moment. What `exits` say of events
-    takes them out at once. With a subject, what they did about another one counts for nothing."""
+    takes them out at once; reaching the goal takes them on from the steps in `lifts`, if it does
+    not end the journey. With a subject, what they did about another one counts for nothing."""
     if subject:
         events = [one for one in person.events if one.about in ("", subject)]
         person = dataclasses.replace(person, events=events)
@@ -197,17 +206,36 @@ def walk(
     if out is not None and out.at <= until:
         # What happens at the same moment as what takes them out is not reached.
         before = out.at - dt.timedelta(microseconds=1)
-        found = walk(steps, first, person, began, before, salt)
+        found = walk(steps, first, person, began, before, salt, (), "", goal, lifts)
         return found if found[-1].step == END else [*found, out]
     found = [Came(first, began, "start")]
     sent_by: dict[str, Answered] = {}
+    reached = _reached(goal, person, began, until)
     while found[-1].step != END:
         came = found[-1]
         following = _follow(steps[came.step], came.at, person, until, salt, sent_by)
+        over = following.at if following else until
+        if reached and came.step in lifts and came.at < reached <= over:
+            following = Came(lifts[came.step], reached, "goal")
         if following is None:
             break
         found.append(following)
     return found
+
+
+def _reached(
+    goal: Goal | None, person: Person, began: dt.datetime, until: dt.datetime
+) -> dt.datetime | None:
+    """When somebody first reaches the goal, by a moment and within its days."""
+    if goal is None:
+        return None
+    last = began + dt.timedelta(days=goal.days)
+    found = [
+        one.at
+        for one in person.events
+        if one.event == goal.event and began < one.at < last and one.at <= until
+    ]
+    return min(found, default=None)
 
 
 def _taken_out(exits: Sequence[ExitRule], person: Person, began: dt.datetime) -> Came | None:
@@ -236,7 +264,7 @@ def _follow(
     step, first = flat.step, dict(flat.first_of)
     if isinstance(step, ExitStep):
         return Came(END, at, "exit")
-    if isinstance(step, ChangeStep | TaskStep | TellStep):
+    if isinstance(step, ChangeStep | TaskStep | TellStep | GoalStep):
         return Came(flat.next, at, "done")
     if isinstance(step, WaitStep):
         over = wait_until(step, at, person.zone, person.day(step.date) if step.date else None)

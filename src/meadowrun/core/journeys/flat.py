@@ -4,7 +4,7 @@ import dataclasses
 from typing import Any
 
 from meadowrun.core.journeys.reading import Json, to_json
-from meadowrun.core.journeys.steps import Itinerary, Parting, Step
+from meadowrun.core.journeys.steps import GoalStep, Itinerary, Parting, Step
 
 #: Where somebody goes who has come to the end.
 END = ""
@@ -40,6 +40,18 @@ def flatten(itinerary: Itinerary) -> dict[str, Flat]:
 def first_steps(itinerary: Itinerary) -> dict[str, str]:
     """The step that everybody begins with in each lane; END where there is none."""
     return {lane.id: lane.steps[0].id if lane.steps else END for lane in itinerary.on().lanes}
+
+
+def lifts(itinerary: Itinerary) -> dict[str, str]:
+    """The steps from which whoever reaches the goal is taken past those between → the step of the
+    goal in the same lane."""
+    found: dict[str, str] = {}
+    for lane in itinerary.on().lanes:
+        goals = [place for place, one in enumerate(lane.steps) if isinstance(one, GoalStep)]
+        if goals:
+            before = Itinerary(steps=lane.steps[: goals[0]])
+            found |= {one.id: lane.steps[goals[0]].id for one, _, _ in before.walk()}
+    return found
 
 
 def _flatten(steps: tuple[Step, ...], after: str, found: dict[str, Flat]) -> None:

@@ -20,6 +20,7 @@ from meadowrun.core.journeys.steps import (
     ExitRule,
     ExitStep,
     Goal,
+    GoalStep,
     Itinerary,
     JumpStep,
     Lane,
@@ -374,7 +375,8 @@ class _Reader:
             raise self._wrong("event", "goal")
         days = self.whole(data, "days", "goal", 30, 1, 3650)
         control = self.whole(data, "control", "goal", 0, 0, MOST_CONTROL)
-        return Goal(event, days, bool(data.get("ends")), control)
+        amount = self.text(data, "amount", "goal")
+        return Goal(event, days, bool(data.get("ends")), control, amount)
 
     def steps(self, data: Any, place: str, depth: int) -> tuple[Step, ...]:
         if not isinstance(data, list):
@@ -418,6 +420,8 @@ class _Reader:
             return JumpStep(ident, journey, self.text(data, "lane", place))
         if kind == "exit":
             return ExitStep(ident)
+        if kind == "goal":
+            return GoalStep(ident)
         if kind == "change":
             return self.change(data, ident, place)
         return self.parting(data, ident, kind, place, depth)

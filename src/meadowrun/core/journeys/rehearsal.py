@@ -72,9 +72,10 @@ def rehearse(
     world: World,
     exits: Sequence[ExitRule] = (),
     goal: Goal | None = None,
+    lifts: Mapping[str, str] | None = None,
 ) -> Rehearsal:
     """Moves everybody from their start to the end, or to the end of the imagined time."""
-    return _Play(steps, world, exits, goal).run(first)
+    return _Play(steps, world, exits, goal, lifts or {}).run(first)
 
 
 class _Play:
@@ -86,6 +87,7 @@ class _Play:
         world: World,
         exits: Sequence[ExitRule],
         goal: Goal | None,
+        lifts: Mapping[str, str],
     ):
         self.steps, self.world, self.exits = steps, world, exits
         self.random = np.random.default_rng(world.seed)
@@ -105,6 +107,9 @@ class _Play:
             in_time = self.goal_at < starts.at + goal.days * DAY
             self.goal_at = np.where(in_time, self.goal_at, NEVER)
         self.out_at, self.out_by = self._taken_out(goal)
+        self.lifts = lifts
+        #: when each is taken off the step that is done now, by a rule, by the goal, or past others
+        self.off_at = self.out_at
         self.coming: dict[str, list[tuple[Ints, Floats]]] = {}
         self.came: dict[str, Range] = {}
         self.sent: dict[str, Range] = {}
@@ -127,7 +132,8 @@ class _Play:
     def run(self, first: str) -> Rehearsal:
         everybody = np.arange(self.size)
         starts = self.world.starts
-        within = starts.at <= self.world.until
+        # Where there is no step nobody comes in.
+        within = (starts.at <= self.world.until) & (first != END)
         self.coming[first] = [(everybody[within], starts.at[within])]
         for place, way in self.ways.items():
             way[0] = Passed(first, float(starts.at[place]), "start")
@@ -140,7 +146,10 @@ class _Play:
             at = np.concatenate([moments for _, moments in groups])
             self.came[ident] = self._range(who)
             self.after[ident] = float(np.median(at - starts.at[who])) / DAY if len(who) else 0.0
-            gone = self._cut(self._do(flat, who, at))
+            self.off_at = self.out_at
+            if ident in self.lifts and self.goal_at is not None:
+                self.off_at = np.minimum(self.out_at, self.goal_at)
+            gone = self._cut(self._do(flat, who, at), self.lifts.get(ident, END))
             self.on[ident] = self._range(gone.who[~gone.left & (gone.at <= self.world.until)])
             self._note_here(ident, at, gone)
             self._follow(gone)
@@ -198,16 +207,19 @@ class _Play:
         out = np.full(len(who), because in ("exit", "jumped"))
         return _Gone(who, np.full(len(who), flat.next), at, np.full(len(who), because), out)
 
-    def _cut(self, gone: _Gone) -> _Gone:
-        """Exit rules and the goal take people out wherever they are."""
-        out_at = self.out_at[gone.who]
-        out = out_at <= gone.at
+    def _cut(self, gone: _Gone, lift: str) -> _Gone:
+        """Exit rules and the goal take people out wherever they are, or past other steps."""
+        off_at, out_at = self.off_at[gone.who], self.out_at[gone.who]
+        off = off_at <= gone.at
+        out = off & (out_at <= off_at)
+        past = off & ~out
+        because = np.where(out, self.out_by[gone.who], np.where(past, "goal", gone.because))
         return _Gone(
             gone.who,
-            np.where(out, END, gone.to),
-            np.where(out, out_at, gone.at),
-            np.where(out, self.out_by[gone.who], gone.because),
-            out | gone.left,
+            np.where(out, END, np.where(past, lift, gone.to)),
+            np.where(off, off_at, gone.at),
+            because,
+            np.where(off, out, gone.left),
         )
 
     def _send_on(self, gone: _Gone, leaving: dict[str, list[Ints]]) -> None:
@@ -237,7 +249,7 @@ class _Play:
             left = left[~np.isin(reason[left], ("sent", "control"))]
         self.sent[step.id] = self._range(np.concatenate(gets))
         sent = reason == "sent"
-        kept = ~sent & (settled < self.out_at[who]) & (settled <= self.world.until)
+        kept = ~sent & (settled < self.off_at[who]) & (settled <= self.world.until)
         self.kept_back[step.id] = {
             str(one): self._range(who[kept & (reason == one)]) for one in np.unique(reason[kept])
         }
@@ -256,10 +268,10 @@ class _Play:
         sent = goes & ~too_long
         reason = np.where(goes, np.where(too_long, "too_late", "sent"), verdict)
         # What would be sent after they are taken out, or after the end, is not.
-        really = sent & (settled < self.out_at[who]) & (settled <= self.world.until)
+        really = sent & (settled < self.off_at[who]) & (settled <= self.world.until)
         gets = who[really]
         self.got[gets] = True
-        waits = delayed & (settled < self.out_at[who]) & goes
+        waits = delayed & (settled < self.off_at[who]) & goes
         self.delayed += self._by_play(who[waits])
         for limit in leaving.counts:
             column = np.full(self.size, NEVER)
@@ -364,7 +376,7 @@ class _Play:
     ) -> _Gone:
         """On by the path that each takes, the first one being 0."""
         first = dict(flat.first_of)
-        takes = (at < self.out_at[who]) & (at <= self.world.until)
+        takes = (at < self.off_at[who]) & (at <= self.world.until)
         for number, path in enumerate(paths):
             self.took[path.id] = self._range(who[takes & (place == number)])
         to = np.array([first[path.id] for path in paths])

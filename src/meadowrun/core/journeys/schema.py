@@ -138,6 +138,7 @@ STEPS: dict[str, Json] = {
         _failed=_one_of(*REFUSED),
     ),
     "jump": _step("jump", journey=_whole(), _lane=_TEXT),
+    "goal": _step("goal"),
     "exit": _step("exit"),
 }
 
@@ -180,6 +181,7 @@ def schema() -> Json:
                     "days": _whole(1, 3650),
                     "ends": _FLAG,
                     "control": _whole(0, MOST_CONTROL),
+                    "amount": _NAME,
                 },
                 "required": ["event"],
                 "additionalProperties": False,

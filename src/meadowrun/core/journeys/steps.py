@@ -277,6 +277,19 @@ class WebhookStep:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class GoalStep:
+    """Where whoever reaches the goal before goes on from: past the steps between. Whoever comes
+    here otherwise goes on, too."""
+
+    kind: ClassVar[str] = "goal"
+    id: str
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class ExitStep:
     """Takes the person out of the journey."""
 
@@ -315,6 +328,7 @@ Step = (
     | TaskStep
     | TellStep
     | WebhookStep
+    | GoalStep
     | JumpStep
     | ExitStep
 )
@@ -382,6 +396,8 @@ class Goal:
     ends: bool = False
     #: so many of a hundred people walk it without its marketing messages, to be compared with
     control: int = 0
+    #: the detail of the event that says how much it brought; empty: none
+    amount: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

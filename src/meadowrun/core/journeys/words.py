@@ -15,6 +15,7 @@ from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
     ExitRule,
+    GoalStep,
     Itinerary,
     JumpStep,
     MessageStep,
@@ -191,6 +192,8 @@ def _line(step: Step, names: Names) -> Line:
     if isinstance(step, JumpStep):
         name = names.journeys.get(step.journey, _GONE)
         return Line("", Wording("Go over"), Wording("to the journey “%(name)s”", name=name))
+    if isinstance(step, GoalStep):
+        return Line("", Wording("Goal"), Wording("whoever reaches it before goes on from here"))
     return Line("", Wording("Exit"), Wording("leaves the journey"))
 
 

@@ -28,6 +28,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     acts.read_task,
     acts.read_tell,
     acts.read_jump,
+    acts.read_goal,
     acts.read_exit,
 )
 

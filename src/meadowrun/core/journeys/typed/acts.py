@@ -7,6 +7,7 @@ from meadowrun.core.journeys.reading import MOST_SUBJECT
 from meadowrun.core.journeys.steps import (
     ChangeStep,
     ExitStep,
+    GoalStep,
     JumpStep,
     Span,
     TaskStep,
@@ -239,6 +240,19 @@ def read_jump(text: str, names: Names) -> list[Reading]:
         Reading(JumpStep("", number), rest_of(rest, said, "journey"))
         for number, said in things_in(rest, names.journeys)
     ]
+
+
+_GOAL = re.compile(
+    r"(?:then )?(?:the )?goal\b(?: (?:reached|here|step))?"
+    r"|(?:whoever|who) reache[sd] the goal(?: goes on| comes| continues)?(?: from)?(?: here)?",
+    re.I,
+)
+
+
+def read_goal(text: str, names: Names) -> list[Reading]:
+    """“goal”, “whoever reaches the goal goes on from here”."""
+    met = _GOAL.match(text)
+    return [Reading(GoalStep(""), rest_of(text[met.end() :]))] if met else []
 
 
 _EXIT = re.compile(
