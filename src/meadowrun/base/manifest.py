@@ -49,6 +49,22 @@ def named(endpoint: str, model: Any, kind: str) -> Find:
 
 
 @dataclasses.dataclass(frozen=True)
+class Way:
+    """A page or an action that the one box finds: what it is called, its endpoint, and other words
+    by which people look for it. What is done most is offered before anything is typed."""
+
+    name: str
+    endpoint: str
+    also: str = ""
+    often: bool = False
+
+    def fits(self, words: list[str]) -> bool:
+        """Whether each of some words begins one of its own."""
+        own = f"{self.name} {self.also}".lower().split()
+        return all(any(one.startswith(word) for one in own) for word in words)
+
+
+@dataclasses.dataclass(frozen=True)
 class Thing:
     """One thing that waits for somebody: what is asked in words, of what, where it is done, and
     what was said about it."""
@@ -137,8 +153,8 @@ class Feature:
     pages: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: modules that register background tasks
     tasks: tuple[str, ...] = ()
-    #: what the one box can do: words, endpoint
-    does: tuple[tuple[str, str], ...] = ()
+    #: pages and actions that the one box finds
+    does: tuple[Way, ...] = ()
     finds: tuple[Find, ...] = ()
     #: what waits for somebody, the oldest first
     waits: Callable[[orm.Session, Actor], Iterable[Thing]] | None = None

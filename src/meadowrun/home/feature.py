@@ -1,6 +1,15 @@
 """Today: what all features come together on."""
 
-from meadowrun.base.manifest import Feature
+from meadowrun.base.manifest import Feature, Way
 from meadowrun.core.language import Wording
 
-FEATURE = Feature(pages={"views": Wording("Today")})
+FEATURE = Feature(
+    pages={"views": Wording("Today")},
+    does=(
+        Way(
+            Wording("Today"),
+            "home.today",
+            Wording("start home overview dashboard to-do waiting"),
+        ),
+    ),
+)

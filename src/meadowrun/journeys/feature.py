@@ -6,7 +6,7 @@ import flask
 from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
-from meadowrun.base.manifest import Feature, Owner, Thing, Use, named
+from meadowrun.base.manifest import Feature, Owner, Thing, Use, Way, named
 from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.language import Wording
 from meadowrun.journeys.models import STATES, Journey
@@ -57,7 +57,13 @@ FEATURE = Feature(
         "pattern_views": Wording("Campaigns"),
     },
     tasks=("jobs",),
-    does=((Wording("Journeys"), "journeys.table"),),
+    does=(
+        Way(
+            Wording("Journeys"),
+            "journeys.table",
+            Wording("automation flow welcome series drip steps"),
+        ),
+    ),
     finds=(named("journeys.show", Journey, "journey"),),
     owns={
         "journey": Owner(

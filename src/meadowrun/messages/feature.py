@@ -1,9 +1,9 @@
 """Messages of all channels: written, read as anybody, checked, reviewed."""
 
-from meadowrun.base.manifest import Feature, named
+from meadowrun.base.manifest import Feature, Way, named
 from meadowrun.core.language import Wording
 from meadowrun.messages.mail_probes import probes
-from meadowrun.messages.models import Message
+from meadowrun.messages.models import Message, SharedPart
 from meadowrun.messages.waiting import reviews
 
 _PAGES = (
@@ -24,10 +24,42 @@ _PAGES = (
 FEATURE = Feature(
     pages=dict.fromkeys(_PAGES, "Messages"),
     does=(
-        (Wording("New message"), "messages.new"),
-        (Wording("Mail domains and keys"), "mail_keys.table"),
+        Way(
+            Wording("Messages"),
+            "messages.table",
+            Wording("emails texts templates content drafts"),
+        ),
+        Way(
+            Wording("New message"),
+            "messages.new",
+            Wording("write email text sms push notification in-app website starting point"),
+            often=True,
+        ),
+        Way(
+            Wording("Shared parts"),
+            "shared.table",
+            Wording("blocks snippets reuse footer header"),
+        ),
+        Way(
+            Wording("House style"),
+            "house.style",
+            Wording("brand branding colours fonts logo words social pages"),
+        ),
+        Way(
+            Wording("Feeds and tables"),
+            "house.lookups",
+            Wording("lookups dynamic content data fetched"),
+        ),
+        Way(
+            Wording("Mail domains and keys"),
+            "mail_keys.table",
+            Wording("dkim spf dmarc dns authentication signing"),
+        ),
     ),
-    finds=(named("messages.edit", Message, "message"),),
+    finds=(
+        named("messages.edit", Message, "message"),
+        named("shared.edit", SharedPart, "shared part"),
+    ),
     waits=reviews,
     probes=probes,
 )

@@ -1,6 +1,6 @@
 """The one door out: whatever sends something, it leaves here."""
 
-from meadowrun.base.manifest import Feature
+from meadowrun.base.manifest import Feature, Way
 from meadowrun.core.guardrails.outcomes import reason_words
 from meadowrun.core.language import Wording
 from meadowrun.outgoing.asked import paused_since
@@ -16,11 +16,36 @@ FEATURE = Feature(
         "speed_views": Wording("Campaigns"),
     },
     does=(
-        (Wording("Message limits"), "caps.table"),
-        (Wording("Quiet hours and holidays"), "quiet.table"),
-        (Wording("Best hours"), "best_hours.show"),
-        (Wording("Rules for everything you send"), "sending.show"),
-        (Wording("How fast emails leave"), "speeds.table"),
+        Way(
+            Wording("Message limits"),
+            "caps.table",
+            Wording("frequency pressure too many per week"),
+        ),
+        Way(
+            Wording("Who gets most messages"),
+            "caps.pressure_page",
+            Wording("pressure frequency tired"),
+        ),
+        Way(
+            Wording("Quiet hours and holidays"),
+            "quiet.table",
+            Wording("night weekend not disturb calendar"),
+        ),
+        Way(
+            Wording("Best hours"),
+            "best_hours.show",
+            Wording("when people open timing time of day"),
+        ),
+        Way(
+            Wording("Rules for everything you send"),
+            "sending.show",
+            Wording("approval control group switch pause everything allowance names"),
+        ),
+        Way(
+            Wording("How fast emails leave"),
+            "speeds.table",
+            Wording("warm-up throttle speed new domain"),
+        ),
     ),
     tasks=("jobs",),
     waits=doubts,

@@ -4,8 +4,9 @@ from collections.abc import Iterator
 
 from sqlalchemy import orm
 
-from meadowrun.base.manifest import Feature, Find, Found
+from meadowrun.base.manifest import Feature, Find, Found, Way, named
 from meadowrun.core.language import Wording
+from meadowrun.people.models import Company, PeopleList
 from meadowrun.people.queries import contacts_page
 
 
@@ -28,10 +29,46 @@ FEATURE = Feature(
     },
     tasks=("jobs",),
     does=(
-        (Wording("Add a contact"), "people.new"),
-        (Wording("Suppressed addresses"), "keeping.suppressions"),
-        (Wording("Fields"), "people.fields"),
-        (Wording("Lists"), "keeping.lists"),
+        Way(
+            Wording("People"),
+            "people.table",
+            Wording("contacts persons subscribers audience search find somebody"),
+        ),
+        Way(
+            Wording("Add a contact"),
+            "people.new",
+            Wording("new person"),
+            often=True,
+        ),
+        Way(
+            Wording("Companies"),
+            "people.companies",
+            Wording("organisations businesses firms accounts schools clubs"),
+        ),
+        Way(
+            Wording("Fields and events"),
+            "people.fields",
+            Wording("attributes properties columns custom data kinds of event"),
+        ),
+        Way(
+            Wording("Lists"),
+            "keeping.lists",
+            Wording("fixed static imported groups of people"),
+        ),
+        Way(
+            Wording("Suppressed addresses"),
+            "keeping.suppressions",
+            Wording("unsubscribed opted out bounced blocked complained do not contact"),
+        ),
+        Way(
+            Wording("Duplicates"),
+            "duplicates.table",
+            Wording("same person twice merge match people double records"),
+        ),
     ),
-    finds=(Find("people.show", _contacts),),
+    finds=(
+        Find("people.show", _contacts),
+        named("keeping.list_members", PeopleList, "list"),
+        named("people.company", Company, "company"),
+    ),
 )

@@ -107,6 +107,11 @@ PEOPLE_SQL: dict[str, str] = {
     "d.contact_id AND e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE "
     f"{_OF_SEND} AND d.outcome = 'control' AND e.at >= :taken",
 }
+#: Who got it and did not do what is told of people of its channel.
+PEOPLE_SQL |= {
+    f"not_{key}": f"{PEOPLE_SQL['delivered']} EXCEPT {PEOPLE_SQL[key]}"
+    for key in ("opened", "clicked")
+}
 #: Everyone whom the verdict let go against everyone of the control group: written to, whether it
 #: arrived or
 #: not, since it would not have
@@ -178,6 +183,15 @@ def count_behind(session: orm.Session, send: Send, what: str) -> int:
         _values(send, success_kind(session, send)),
     ).scalar_one()
     return total
+
+
+def all_behind(session: orm.Session, send: Send, what: str) -> list[int]:
+    """All the people behind a number, by contact number."""
+    query = people_sql(what)
+    if query is None or send.taken_at is None:
+        return []
+    asked = f"SELECT DISTINCT q.contact_id FROM ({query}) q ORDER BY 1"
+    return list(session.scalars(sa.text(asked), _values(send, success_kind(session, send))))
 
 
 #: One pass over a send's reactions: x is each of them, p each person, with their first times.

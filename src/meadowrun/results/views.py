@@ -19,6 +19,7 @@ from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.in_app_messages import tally as in_app_tally
 from meadowrun.people.models import Topic
 from meadowrun.results import queries
+from meadowrun.results.leading_on import SEGMENTS
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channel_of, channels_of, control_named, recent
 from meadowrun.sends.queries import send as get_send
@@ -35,6 +36,8 @@ NAMES = {
     "clicked": Wording("Clicked"),
     "converted": Wording("Success"),
     "control_converted": Wording("Control group, and success all the same"),
+    "not_opened": Wording("Did not open"),
+    "not_clicked": Wording("Did not click"),
     "unsubscribed": Wording("Unsubscribed"),
     "complained": Wording("Complained"),
     "replied": Wording("Replied"),
@@ -76,6 +79,12 @@ def show(ident: int) -> Answer:
     ]
     if kind is not None:
         steps.append(("converted", kind.did[0].upper() + kind.did[1:], result.converted))
+    # Whether people opened is not told on every channel: of those nobody can be followed up by it.
+    silent = [
+        (f"not_{key}", result.delivered - getattr(result, key))
+        for key, _, _ in steps
+        if key in ("opened", "clicked")
+    ]
     points = []
     for index, (at, *counts) in enumerate(result.timeline):
         here = at.astimezone(zone())
@@ -93,6 +102,7 @@ def show(ident: int) -> Answer:
         campaign=db().get(Campaign, send.campaign_id),
         result=result,
         steps=steps,
+        silent=[(key, NAMES[key], people) for key, people in silent if people > 0],
         points=points,
         channel=channel,
         in_app_messages=in_app_tally(db(), send.dispatch_id) if waits else None,
@@ -124,6 +134,7 @@ def behind(ident: int, what: str) -> Answer:
         channel=channel,
         asked=CHANNELS[channel].can_be_asked(settings()),
         after=rows[PAGE - 1].id if len(rows) > PAGE else None,
+        living=what in SEGMENTS,
     )
 
 

@@ -1,9 +1,9 @@
 """Segments and groupings: who, by sentences."""
 
-from meadowrun.base.manifest import Feature, named
+from meadowrun.base.manifest import Feature, Way, named
 from meadowrun.core.language import Wording
 from meadowrun.segments.conditions import CONDITIONS
-from meadowrun.segments.models import Segment
+from meadowrun.segments.models import Grouping, Segment
 
 FEATURE = Feature(
     pages={
@@ -13,6 +13,31 @@ FEATURE = Feature(
     },
     tasks=("jobs",),
     conditions=CONDITIONS,
-    does=((Wording("New segment"), "segments.new"),),
-    finds=(named("segments.edit", Segment, "segment"),),
+    does=(
+        Way(
+            Wording("Segments"),
+            "segments.table",
+            Wording("audiences filters target groups conditions"),
+        ),
+        Way(
+            Wording("New segment"),
+            "segments.new",
+            Wording("audience filter conditions"),
+            often=True,
+        ),
+        Way(
+            Wording("Compare segments"),
+            "insight.compare",
+            Wording("overlap in both difference"),
+        ),
+        Way(
+            Wording("Groupings"),
+            "groupings.table",
+            Wording("groups categories personas everyone else"),
+        ),
+    ),
+    finds=(
+        named("segments.edit", Segment, "segment"),
+        named("groupings.show", Grouping, "grouping"),
+    ),
 )

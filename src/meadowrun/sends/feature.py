@@ -6,7 +6,7 @@ import flask
 from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
-from meadowrun.base.manifest import Feature, Owner, Thing, Use, named
+from meadowrun.base.manifest import Feature, Owner, Thing, Use, Way, named
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import people
 from meadowrun.sends.actions import moved
@@ -66,11 +66,27 @@ def _to_approve(session: orm.Session, who: Actor) -> Iterator[Thing]:
 
 FEATURE = Feature(
     waits=_to_approve,
-    pages={"views": Wording("Campaigns"), "word_views": Wording("Campaigns")},
+    pages={
+        "views": Wording("Campaigns"),
+        "word_views": Wording("Campaigns"),
+        "beginning_views": Wording("Campaigns"),
+    },
     tasks=("jobs",),
     goes=goes,
     left=left_by,
-    does=((Wording("Senders and topics"), "sends.senders_page"),),
+    does=(
+        Way(
+            Wording("New send"),
+            "beginning.new",
+            Wording("mailing newsletter broadcast write to people email text push"),
+            often=True,
+        ),
+        Way(
+            Wording("Senders and topics"),
+            "sends.senders_page",
+            Wording("from name reply address subscriptions newsletters"),
+        ),
+    ),
     finds=(named("sends.show", Send, "send"),),
     owns={
         "send": Owner(

@@ -34,7 +34,7 @@ from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_page, topics
-from meadowrun.sends import actions, again_to, approval, estimates, queries, timing
+from meadowrun.sends import actions, again_to, approval, estimates, queries, repeated, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.sheet_page import (
     arrivals_of,
@@ -105,6 +105,7 @@ def last_look(ident: int) -> Answer:
     except Invalid as problem:
         return sheet(send, problem), 422
     findings = actions.findings(db(), send, settings().public_url, estimate.going)
+    had = repeated.have_it(moment(), send)
     message = db().get(Message, send.message_id) if send.message_id else None
     return flask.render_template(
         "sends/look.html",
@@ -113,6 +114,7 @@ def last_look(ident: int) -> Answer:
         estimate=estimate,
         **spoken(send),
         findings=findings,
+        had=had,
         three=three_of(send, estimate) if send.message_id else [],
         blocked=any(f.level == MUST for f in findings),
         second=approval.is_needed(db(), estimate.going),

@@ -1,6 +1,6 @@
 """Layout, sign-in and the clock, which everything else stands on."""
 
-from meadowrun.base.manifest import Feature
+from meadowrun.base.manifest import Feature, Way
 from meadowrun.core.language import Wording
 from meadowrun.shell import unusual
 
@@ -8,5 +8,26 @@ FEATURE = Feature(
     pages={"views": "", "sign_in_views": "", "colleagues_views": "", "keys_views": ""},
     tasks=("jobs",),
     waits=unusual.waits,
-    does=((Wording("Website script and API keys"), "keys.table"),),
+    does=(
+        Way(
+            Wording("Website script and API keys"),
+            "keys.table",
+            Wording("tracking code developer integration connections"),
+        ),
+        Way(
+            Wording("Colleagues"),
+            "colleagues.table",
+            Wording("users team roles invite permissions deactivate"),
+        ),
+        Way(
+            Wording("Who changed what"),
+            "shell.changes",
+            Wording("audit log history"),
+        ),
+        Way(
+            Wording("Password and second step"),
+            "sign_in.own",
+            Wording("sign-in security account"),
+        ),
+    ),
 )

@@ -6,6 +6,7 @@ from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import record
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.shell import later
+from meadowrun.shell.accounts import may
 from meadowrun.shell.request import (
     Answer,
     actor,
@@ -38,12 +39,15 @@ def find() -> Answer:
     """What the one box finds for some words: what can be done, and things by name."""
     query = " ".join(str(body().get("q", "")).split())
     lower = query.lower()
-    found = [
-        {"kind": "do", "name": name, "to": flask.url_for(endpoint)}
+    ways = [
+        way
         for one in features()
-        for name, endpoint in one.does
-        if all(word in name.lower() for word in lower.split())
+        for way in one.does
+        if (way.fits(lower.split()) if lower else way.often) and _may_see(way.endpoint)
     ]
+    # What is called so before what is only meant by it.
+    ways.sort(key=lambda way: not all(word in way.name.lower() for word in lower.split()))
+    found = [{"kind": "do", "name": way.name, "to": flask.url_for(way.endpoint)} for way in ways]
     if query:
         found += [
             {
@@ -56,6 +60,12 @@ def find() -> Answer:
             for thing in by.search(db(), lower)
         ]
     return flask.jsonify(found=found[:16])
+
+
+def _may_see(endpoint: str) -> bool:
+    """Whether the role of whoever asks reaches what a page needs."""
+    role = getattr(flask.current_app.view_functions[endpoint], "needs", None)
+    return role is None or may(actor(), role)
 
 
 @pages.post("/clock/forward")

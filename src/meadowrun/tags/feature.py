@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from sqlalchemy import orm
 
-from meadowrun.base.manifest import Feature, Find, Found
+from meadowrun.base.manifest import Feature, Find, Found, Way
 from meadowrun.core.language import Wording
 from meadowrun.people.asked import words
 from meadowrun.tags.page import of_contact
@@ -17,7 +17,13 @@ def _tags(session: orm.Session, said: str) -> Iterator[Found]:
 
 FEATURE = Feature(
     pages={"views": Wording("People")},
-    does=((Wording("Tags"), "tags.table"),),
+    does=(
+        Way(
+            Wording("Tags"),
+            "tags.table",
+            Wording("labels folders"),
+        ),
+    ),
     finds=(Find("tags.show", _tags),),
     parts={"contact.known": of_contact},
     says={"tag_paths": lambda: words().named.get("tag", {})},

@@ -6,7 +6,7 @@ import flask
 from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
-from meadowrun.base.manifest import Feature, Thing
+from meadowrun.base.manifest import Feature, Thing, Way
 from meadowrun.core.language import Wording
 from meadowrun.core.tasks import KINDS
 from meadowrun.shell.accounts import may
@@ -45,6 +45,12 @@ def _of_contact(ident: int) -> str:
 FEATURE = Feature(
     waits=_mine,
     pages={"views": ""},
-    does=((Wording("Tasks"), "tasks.table"),),
+    does=(
+        Way(
+            Wording("Tasks"),
+            "tasks.table",
+            Wording("to-do colleagues calls appointments leads away"),
+        ),
+    ),
     parts={"contact.margin": _of_contact},
 )

@@ -54,6 +54,18 @@ document.addEventListener('alpine:init', () => {
       setTimeout(() => this.look(), 1500);
     },
   }));
+  // The campaign of a new send: the name of a new one is asked where none is chosen.
+  Alpine.data('begins', () => ({
+    campaign: '',
+
+    init() {
+      this.campaign = this.$root.dataset.chosen;
+    },
+
+    get fresh() {
+      return this.campaign === 'new';
+    },
+  }));
   // How much a length of time would delete, beside where it is chosen.
   Alpine.data('retention', () => ({
     async look(select, place) {
