@@ -1,5 +1,6 @@
 """What a send did: every number leads to the people behind it, and all of it can be taken along."""
 
+import datetime as dt
 import io
 from typing import Any
 
@@ -8,6 +9,7 @@ import openpyxl
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 from meadowrun.base import audit
+from meadowrun.campaigns.actions import campaigns
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, words_for
 from meadowrun.core.language import Wording
@@ -18,10 +20,12 @@ from meadowrun.core.wording import share
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.in_app_messages import tally as in_app_tally
 from meadowrun.people.models import Topic
-from meadowrun.results import queries
+from meadowrun.people.tagged import asked
+from meadowrun.results import looking, queries
 from meadowrun.results.leading_on import SEGMENTS
+from meadowrun.results.looking import Narrowed
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import channel_of, channels_of, control_named, recent
+from meadowrun.sends.queries import channel_of, control_named
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.accounts import may
 from meadowrun.shell.later import comes_later
@@ -47,12 +51,53 @@ PAGE = 100
 
 @pages.get("/results")
 def table() -> Answer:
-    rows = []
-    for send, campaign in recent(db(), ("running", "paused", "done", "stopped"), most=60):
-        rows.append((send, campaign, queries.kept_numbers(db(), send)))
-    return flask.render_template(
-        "results/table.html", rows=rows, channels=channels_of(db(), [send for send, *_ in rows])
+    """All sends that went out: narrowed, sorted, added up, and by month."""
+    args = flask.request.args
+    months = looking.months(db(), zone())
+    number, path, under = asked()
+    narrowed = Narrowed(
+        args["month"] if args.get("month") in months else "",
+        args["channel"] if args.get("channel") in CHANNELS else "",
+        int(args["campaign"]) if is_whole(args.get("campaign", "")) else 0,
+        under,
     )
+    sort = args["sort"] if args.get("sort") in looking.SORTS else "sent"
+    down = args.get("down", "yes") != "no"
+    rows = looking.rows(db(), narrowed, zone(), sort, down)
+    by_month = looking.by_month(rows, zone())
+    return flask.render_template(
+        "results/table.html",
+        rows=rows,
+        most=looking.MOST,
+        total=looking.total(rows),
+        by_month=by_month,
+        points=[
+            (f"{month.first:%b %Y}", month.delivered, month.opened, month.clicked)
+            for month in by_month
+        ],
+        narrowed=narrowed,
+        tag=number,
+        tag_path_of=path,
+        sort=sort,
+        down=down,
+        heads=HEADS,
+        months=[(month, dt.date.fromisoformat(f"{month}-01")) for month in months],
+        channels={key: one.kind.name for key, one in CHANNELS.items()},
+        campaigns=campaigns(db()),
+    )
+
+
+#: The heads of the table: what it is sorted by, what it is called, and whether it is a number.
+HEADS = (
+    ("name", Wording("Send"), False),
+    ("sent", Wording("Sent"), False),
+    ("audience", Wording("Audience"), True),
+    ("delivered", Wording("Delivered"), True),
+    ("opened", Wording("Opened"), True),
+    ("clicked", Wording("Clicked"), True),
+    ("success", Wording("Success"), True),
+    ("unsubscribed", Wording("Unsubscribed"), True),
+)
 
 
 def _taken(ident: int) -> Send | None:

@@ -149,6 +149,29 @@ def bar(
     ).format(w=width, h=height, x=round(wide, 1), c=colour, t=track)
 
 
+def reached(
+    audience: int, delivered: int, opened: int, clicked: int, width: int = 96, height: int = 16
+) -> Markup:
+    """One send at a glance: of its audience who got it, opened and clicked, one within the
+    other."""
+    if not audience:
+        return Markup("")
+    parts = []
+    for place, (count, colour) in enumerate(
+        ((delivered, "#b9cdbf"), (opened, "#2e5e45"), (clicked, "#c98a1b"))
+    ):
+        wide = width * count / audience
+        if count:
+            parts.append(
+                f'<rect y="{place * 3}" width="{max(1.0, wide):.1f}" '
+                f'height="{height - place * 6}" fill="{colour}"/>'
+            )
+    return Markup(
+        f'<svg width="{width}" height="{height}" aria-hidden="true"><rect width="{width}" '
+        f'height="{height}" fill="#efeadb"/>{"".join(parts)}</svg>'
+    )
+
+
 def bands(found: Sequence[tuple[float, float, int]], width: int = 252, height: int = 84) -> Markup:
     """How many lie in each of some bands, given as (from, to, how many), one column each."""
     most = max((count for *_, count in found), default=0)
