@@ -104,7 +104,7 @@ def main():
     packages = missing_packages(command)
     if packages:
         install_packages(packages)
-    name = "requirements-dev.txt" if command in {"test", "shots", "check"} else "requirements.txt"
+    name = "requirements-dev.txt" if command in {"test", "shots"} else "requirements.txt"
     environment_for(ROOT / name)
     python = str(VENV / "bin" / "python")
     settings = dict(os.environ, PYTHONPATH=str(ROOT / "src"), PYTHONUNBUFFERED="1")

@@ -90,6 +90,23 @@ def migrate() -> None:
     click.echo("The database is up to date.")
 
 
+@main.command()
+def check() -> None:
+    """Says what is missing or wrong: settings, database, workers, mail server and all that is set
+    up."""
+    from meadowrun.features import features
+    from meadowrun.readiness import checking
+
+    features(demo=False)
+    wrong = 0
+    for found in checking.check():
+        click.echo(found.line)
+        wrong += not found.right
+    if wrong:
+        sys.exit(f"meadowrun: {wrong} of these are not set up.")
+    click.echo("Everything is set up.")
+
+
 @main.group()
 def user() -> None:
     """People who may sign in."""

@@ -5,6 +5,8 @@ import pathlib
 
 import alembic.command
 import alembic.config
+import alembic.runtime.migration
+import alembic.script
 import sqlalchemy as sa
 
 from meadowrun.base import clock
@@ -42,3 +44,12 @@ def make_partitions(database: Database) -> None:
             today - dt.timedelta(days=31 * MONTHS_BACK),
             today + dt.timedelta(days=31 * MONTHS_AHEAD),
         )
+
+
+def is_behind(database: Database) -> bool:
+    """Whether migrations are missing that this version needs."""
+    config = alembic.config.Config(str(ROOT / "alembic.ini"))
+    wanted = alembic.script.ScriptDirectory.from_config(config).get_heads()
+    with database.engine.connect() as connection:
+        context = alembic.runtime.migration.MigrationContext.configure(connection)
+        return set(context.get_current_heads()) != set(wanted)

@@ -26,6 +26,7 @@ from meadowrun.base import memory
 from meadowrun.base.clock import machine_now
 from meadowrun.base.db import Database
 from meadowrun.base.logs import configure, log
+from meadowrun.base.schema import is_behind
 from meadowrun.base.settings import Settings
 from meadowrun.shell import accounts, compiling
 from meadowrun.shell.app import MOST_BYTES, create_app
@@ -119,9 +120,12 @@ def serve(settings: Settings, host: str, port: int, processes: int, fd: int | No
     """Serves until told to stop, on an address or on a socket that listens there already. A process
     that ends is begun again."""
     configure(settings.log_level)
-    if problem := settings.unsafe() or _known_to_all(settings):
+    if problem := settings.unsafe() or _known_to_all(settings) or _behind(settings):
         raise SystemExit(f"meadowrun: not started. {problem}")
     sock = _listening(host, port, fd)
+    if fd is None:
+        place, at = sock.getsockname()[:2]
+        print(f"meadowrun: listens at http://{place}:{at}", file=sys.stderr, flush=True)
     _Keeper(settings, sock).keep(processes)
 
 
@@ -146,6 +150,19 @@ def _known_to_all(settings: Settings) -> str | None:
         if names
         else None
     )
+
+
+def _behind(settings: Settings) -> str | None:
+    """A database that another version left has no tables for this one."""
+    database = Database(settings.database_url)
+    try:
+        behind = is_behind(database)
+    except sa.exc.SQLAlchemyError:
+        # One that is away may come back; the pages say that it is.
+        return None
+    finally:
+        database.close()
+    return "The database is not up to date. Run: ./meadowrun migrate" if behind else None
 
 
 class _Keeper:

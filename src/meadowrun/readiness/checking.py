@@ -1,0 +1,109 @@
+"""Says all at once what an installation still lacks: settings, database, people who may sign in,
+workers, its address, and what each feature needs set up."""
+
+import dataclasses
+import os
+import urllib.error
+import urllib.request
+from collections.abc import Iterator, Mapping
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.clock import machine_now
+from meadowrun.base.db import Database
+from meadowrun.base.errors import SettingsError
+from meadowrun.base.schema import is_behind
+from meadowrun.base.settings import Settings
+from meadowrun.readiness.looking import look
+from meadowrun.shell.models import User
+
+#: Seconds for the application to answer under its public address.
+_WAIT = 5.0
+#: Workers that were heard of lately.
+_WORKERS = """
+SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - interval '2 minutes'
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Found:
+    """One thing that was looked at: what it is, whether it is right, and what to do where it is
+    not."""
+
+    what: str
+    right: bool
+    todo: str = ""
+
+    @property
+    def line(self) -> str:
+        """As it is printed."""
+        mark = "ok  " if self.right else "NOT "
+        return f"{mark} {self.what}" + (f"\n     {self.todo}" if self.todo else "")
+
+
+def check(environment: Mapping[str, str] | None = None) -> Iterator[Found]:
+    """Everything that was looked at, in the order in which it is set up. What needs something else
+    first is left out where that is missing."""
+    try:
+        settings = Settings.read(os.environ if environment is None else environment)
+    except SettingsError as wrong:
+        for line in str(wrong).splitlines():
+            yield Found("a setting", False, line)
+        return
+    yield Found("settings", True)
+    if problem := settings.unsafe():
+        yield Found("safe settings", False, problem)
+    database = Database(settings.database_url)
+    try:
+        yield from _of_database(database, settings)
+    finally:
+        database.close()
+
+
+def _of_database(database: Database, settings: Settings) -> Iterator[Found]:
+    if problem := database.problem():
+        yield Found(
+            "the database answers",
+            False,
+            f"{problem} MEADOWRUN_DATABASE_URL says where it is.",
+        )
+        return
+    yield Found("the database answers", True)
+    if is_behind(database):
+        todo = "Run: ./meadowrun migrate"
+        yield Found("the database is as this version needs it", False, todo)
+        return
+    yield Found("the database is as this version needs it", True)
+    with database.session() as session:
+        yield from _of_people(session)
+        running = session.execute(sa.text(_WORKERS)).scalar_one()
+        todo = "" if running else "Nothing is sent without one. Start: ./meadowrun work"
+        yield Found("a worker runs", bool(running), todo)
+    yield _of_address(settings.public_url)
+    with database.session() as session:
+        for one in look(session, settings, machine_now()):
+            if one.found is not None:
+                todo = "" if one.found.ok else f"{one.found.said} {one.probe.fix}".strip()
+                yield Found(f"{one.probe.area}: {one.probe.name}", one.found.ok, todo)
+
+
+def _of_people(session: orm.Session) -> Iterator[Found]:
+    asked = sa.select(sa.func.count()).where(User.active, User.role == "admin")
+    found = session.scalar(asked)
+    todo = "" if found else "Run: ./meadowrun user add you@your-domain --role admin"
+    yield Found("an administrator can sign in", bool(found), todo)
+
+
+def _of_address(url: str) -> Found:
+    """Whether the application answers where its links lead."""
+    what = f"the application answers at {url}"
+    try:
+        # The address is a setting: nobody else can have it asked.
+        with urllib.request.urlopen(f"{url}/healthz", timeout=_WAIT) as answer:
+            right = answer.status == 200
+    except (urllib.error.URLError, OSError, ValueError) as problem:
+        reason = getattr(problem, "reason", problem)
+        todo = f"{reason}. Start: ./meadowrun serve, with a proxy before it where that is https."
+        return Found(what, False, todo)
+    return Found(what, right, "" if right else "It answers, but says that something is wrong.")
