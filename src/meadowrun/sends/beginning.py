@@ -13,6 +13,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.timing.zones import moment_of
 from meadowrun.core.wording import free_name
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
@@ -21,6 +22,9 @@ from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from meadowrun.sends.names import suggested_name
 
+#: When a send goes of which only the day was chosen; of today soon, where that has passed.
+HOUR = dt.time(10)
+_SOON = dt.timedelta(hours=1)
 #: Part of an audience: {"segment": number} or {"list": number}.
 Part = dict[str, int]
 
@@ -73,15 +77,19 @@ def begin(
     zone: str,
     message: Message | None = None,
     parts: Sequence[Part] = (),
+    on: dt.date | None = None,
 ) -> Send:
-    """A send of a campaign with its message and its people, as far as they are known. Raises
-    Invalid."""
+    """A send of a campaign with its message, its people and its day, as far as they are known. On a
+    day that is given it goes at HOUR, until another is chosen. Raises Invalid."""
     made = actions.create(session, actor, now, campaign, name, zone)
     known: dict[str, Any] = {}
     if message is not None:
         known["message_id"] = message.id
     if parts:
         known["audience"] = {"in": list(parts), "out": []}
+    if on is not None:
+        moment = moment_of(dt.datetime.combine(on, HOUR), zoneinfo.ZoneInfo(zone))
+        known["leaves_at"] = max(moment, now + _SOON)
     if known:
         actions.change(session, actor, now, made, made.version, known)
     return made

@@ -1,5 +1,7 @@
 """The page on which a send begins with a message, or with the people it goes to."""
 
+import datetime as dt
+
 import flask
 
 from meadowrun.base.db import existing
@@ -46,6 +48,7 @@ def create() -> Answer:
             settings().timezone,
             message,
             [part] if part else [],
+            _day(),
         )
     except MeadowrunError as problem:
         db().rollback()
@@ -61,6 +64,15 @@ def _given() -> tuple[Message | None, Part | None]:
     return message, beginning.part_of(db(), values.get("people", ""))
 
 
+def _day() -> dt.date | None:
+    """The day that it is to go on; none where the address names none ahead."""
+    try:
+        day = dt.date.fromisoformat(flask.request.values.get("on", ""))
+    except ValueError:
+        return None
+    return day if day >= now().astimezone(zone()).date() else None
+
+
 def _page(problem: MeadowrunError | None) -> str:
     message, part = _given()
     likely = beginning.likely_campaign(db(), message, part)
@@ -72,6 +84,7 @@ def _page(problem: MeadowrunError | None) -> str:
         campaigns=campaigns.campaigns(db()),
         chosen=flask.request.form.get("campaign", str(likely.id) if likely else "new"),
         name=flask.request.form.get("name", ""),
+        day=_day(),
         before=beginning.sent_before(db(), message) if message else [],
         beside=queries.recent(db(), most=_BESIDE),
         problem=problem,

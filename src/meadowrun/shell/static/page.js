@@ -10,6 +10,10 @@ document.addEventListener('keydown', (event) => {
     event.preventDefault();
     saveHere();
   }
+  const typing = event.target.closest('input, textarea, select, [contenteditable]');
+  const list = document.getElementById('shortcuts');
+  if (event.key === '?' && !typing && list && !document.querySelector('dialog[open]'))
+    list.showModal();
 });
 
 // Ctrl+S: the sheet that is open, the page's own saving, or the form one writes in.

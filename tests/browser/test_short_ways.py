@@ -1,0 +1,104 @@
+"""The ways that a marketer goes most, in few steps: each click and each thing that is typed is one,
+and how many they were is printed. The last press, which would send to the whole world of the tests,
+is counted and not made."""
+
+import re
+
+import pytest
+import sqlalchemy as sa
+from selenium.webdriver.common.keys import Keys
+
+#: The last send of the demo that is done, by email.
+LAST = """
+SELECT s.id, s.message_id FROM sends s JOIN messages m ON m.id = s.message_id
+WHERE s.state = 'done' AND m.channel = 'email' ORDER BY s.taken_at DESC LIMIT 1
+"""
+
+
+class Steps:
+    """A page on which every step is counted."""
+
+    def __init__(self, page):
+        self.page, self.count = page, 0
+
+    def __getattr__(self, name):
+        done = getattr(self.page, name)
+        if name not in ("press", "click", "type"):
+            return done
+
+        def counted(*arguments, **named):
+            self.count += 1
+            return done(*arguments, **named)
+
+        return counted
+
+
+@pytest.fixture
+def last(page, house):
+    with house.database.session() as session:
+        found = session.execute(sa.text(LAST)).one()
+        highest = session.execute(
+            sa.text("SELECT (SELECT max(id) FROM sends), (SELECT max(id) FROM segments)")
+        ).one()
+    yield found
+    with house.database.session() as session:
+        for table, number in zip(("sends", "segments"), highest, strict=True):
+            session.execute(sa.text(f"DELETE FROM {table} WHERE id > :id"), {"id": number})
+
+
+def ready(steps):
+    """The last look, with a button that would send."""
+    steps.press("Review and send")
+    steps.says("Review", "h1")
+    button = steps.find("form button.btn-primary")
+    assert re.match(r"Send to [\d,]+ (people|person)", button.text) and button.is_enabled()
+    steps.count += 1
+
+
+def test_from_a_result_to_a_follow_up(page, last):
+    """In six steps at the most."""
+    steps = Steps(page)
+    page.open(f"/results/{last.id}")
+    steps.press("Write to them again", "aside")
+    steps.says("follow-up", "h1")
+    ready(steps)
+    page.says("already", "#had")
+    print(f"result → follow-up: {steps.count} steps")
+    assert steps.count <= 6
+
+
+def test_from_a_message_to_its_send(page, last):
+    """In eight steps at the most."""
+    steps = Steps(page)
+    page.open(f"/messages/{last.message_id}")
+    steps.press("Send this")
+    steps.press("Continue to the send")
+    steps.click("#w-in")
+    steps.press("Members", ".pop")
+    steps.press("Write to these", ".pop")
+    page.wait(lambda: not page.all(".pop"))
+    ready(steps)
+    print(f"message → sent: {steps.count} steps")
+    assert steps.count <= 8
+
+
+def test_the_keys_are_listed_and_leave_again(page):
+    page.open("/results")
+    page.find("body").send_keys("?")
+    page.says("find a page, a person or something to do", "#shortcuts")
+    page.driver.switch_to.active_element.send_keys(Keys.ESCAPE)
+    page.wait(lambda: not page.find("#shortcuts").is_displayed())
+    # Where somebody types it is a question mark.
+    page.open("/segments")
+    page.find("body").send_keys(Keys.CONTROL, "k")
+    page.type("#find input", "who?")
+    assert not page.find("#shortcuts").is_displayed()
+
+
+def test_the_preview_stays_in_view_and_shows_the_line_that_is_written(page, last):
+    page.open(f"/messages/{last.message_id}")
+    page.wait(lambda: len(page.all("#lines .line")) > 3)
+    bottom = "arguments[0].scrollIntoView({block: 'end'})"
+    page.driver.execute_script(bottom, page.all("#lines .line")[-1])
+    top = "return document.querySelector('section[aria-label=Read]').getBoundingClientRect()"
+    page.wait(lambda: 0 <= page.driver.execute_script(top)["top"] < 300)
