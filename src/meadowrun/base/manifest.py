@@ -75,6 +75,17 @@ class Thing:
     note: str = ""
 
 
+@dataclasses.dataclass(frozen=True, slots=True)
+class Dated:
+    """Something that happened, or is to come, at a moment: what it is called, where it is, and
+    whether it is still to come."""
+
+    at: dt.datetime
+    name: str
+    to: str
+    ahead: bool
+
+
 @dataclasses.dataclass(frozen=True)
 class Use:
     """Something that names another thing, so that neither is changed or deleted unseen: what it is,
@@ -161,6 +172,15 @@ class Feature:
     #: kind of thing (“segment”) → what of this feature names one of that number
     uses: Mapping[str, Callable[[orm.Session, int], Iterable[Use]]] = dataclasses.field(
         default_factory=dict
+    )
+    #: kind of thing → what of this feature is on which moment for each one of it, by its number
+    dates: Mapping[str, Callable[[orm.Session], Mapping[int, Sequence[Dated]]]] = dataclasses.field(
+        default_factory=dict
+    )
+    #: kind of thing → what of this feature goes on by itself now for each one of it, by its number:
+    #: name and path
+    running: Mapping[str, Callable[[orm.Session], Mapping[int, Sequence[tuple[str, str]]]]] = (
+        dataclasses.field(default_factory=dict)
     )
     #: kind of thing → how many things of this feature each one of it has, by its number
     counts: Mapping[str, Callable[[orm.Session], Mapping[int, int]]] = dataclasses.field(

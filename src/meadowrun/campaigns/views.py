@@ -14,6 +14,7 @@ from meadowrun.shell.request import (
     Answer,
     actor,
     counts_of,
+    dates_of,
     db,
     done,
     integer,
@@ -21,7 +22,9 @@ from meadowrun.shell.request import (
     not_done,
     now,
     parts_of,
+    running_of,
     uses_of,
+    zone,
 )
 from meadowrun.tags.actions import read as read_tags
 
@@ -31,8 +34,23 @@ pages = flask.Blueprint("campaigns", __name__)
 @pages.get("/campaigns")
 def table() -> Answer:
     rows, tagged = narrowed(actions.campaigns(db()))
+    dates = dates_of("campaign")
     return flask.render_template(
-        "campaigns/table.html", rows=rows, tagged=tagged, counts=counts_of("campaign")
+        "campaigns/table.html",
+        rows=rows,
+        tagged=tagged,
+        counts=counts_of("campaign"),
+        dates=dates,
+        next_of={
+            ident: next((one for one in found if one.ahead), None) for ident, found in dates.items()
+        },
+        last_of={
+            ident: next((one for one in reversed(found) if not one.ahead), None)
+            for ident, found in dates.items()
+        },
+        running=running_of("campaign"),
+        today=now().astimezone(zone()).date(),
+        zone=zone(),
     )
 
 

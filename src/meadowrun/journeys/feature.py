@@ -16,6 +16,7 @@ from meadowrun.journeys.queries import (
     count_by_campaign,
     of_campaign,
     of_segment,
+    running_by_campaign,
 )
 from meadowrun.shell.accounts import may
 
@@ -75,5 +76,6 @@ FEATURE = Feature(
     uses={"campaign": _of_campaign, "segment": _of_segment},
     parts={"campaign.sends": drawn_of_campaign, "contact.margin": drawn_of_contact},
     counts={"campaign": count_by_campaign},
+    running={"campaign": running_by_campaign},
     says={"beginnings": lambda: BEGINNINGS},
 )

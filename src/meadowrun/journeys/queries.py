@@ -97,6 +97,15 @@ def count_by_campaign(session: orm.Session) -> dict[int, int]:
     return dict(session.execute(asked).tuples().all())
 
 
+def running_by_campaign(session: orm.Session) -> dict[int, list[tuple[str, str]]]:
+    """The journeys of each campaign that people are on: name and path."""
+    asked = sa.select(Journey).where(Journey.state.in_(("running", "winding_down", "paused")))
+    found: dict[int, list[tuple[str, str]]] = {}
+    for one in session.scalars(asked.order_by(Journey.name)):
+        found.setdefault(one.campaign_id, []).append((one.name, f"/journeys/{one.id}"))
+    return found
+
+
 def draft(session: orm.Session, found: Journey) -> Itinerary:
     """The itinerary as it is written now."""
     return from_json(session.get_one(JourneyDraft, (found.id, found.draft)).itinerary)

@@ -3,8 +3,6 @@ workers, its address, and what each feature needs set up."""
 
 import dataclasses
 import os
-import urllib.error
-import urllib.request
 from collections.abc import Iterator, Mapping
 
 import sqlalchemy as sa
@@ -15,6 +13,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.errors import SettingsError
 from meadowrun.base.schema import is_behind
 from meadowrun.base.settings import Settings
+from meadowrun.gateways.outgoing import Refused, ask, machine_of
 from meadowrun.readiness.looking import look
 from meadowrun.shell.models import User
 
@@ -99,11 +98,8 @@ def _of_address(url: str) -> Found:
     """Whether the application answers where its links lead."""
     what = f"the application answers at {url}"
     try:
-        # The address is a setting: nobody else can have it asked.
-        with urllib.request.urlopen(f"{url}/healthz", timeout=_WAIT) as answer:
-            right = answer.status == 200
-    except (urllib.error.URLError, OSError, ValueError) as problem:
-        reason = getattr(problem, "reason", problem)
-        todo = f"{reason}. Start: ./meadowrun serve, with a proxy before it where that is https."
+        right = ask("GET", f"{url}/healthz", timeout=_WAIT, inner=machine_of(url)).status == 200
+    except (OSError, Refused) as problem:
+        todo = f"{problem}. Start: ./meadowrun serve, with a proxy before it where that is https."
         return Found(what, False, todo)
     return Found(what, right, "" if right else "It answers, but says that something is wrong.")

@@ -16,6 +16,7 @@ from meadowrun.sends.names import suggested_name
 from meadowrun.sends.queries import (
     count_by_campaign,
     count_by_message,
+    dates_by_campaign,
     goes,
     left_by,
     of_segment,
@@ -99,4 +100,5 @@ FEATURE = Feature(
     uses={"segment": _of_segment, "campaign": _of_campaign},
     says={"suggested_name": lambda campaign: suggested_name(db(), campaign, None, now(), zone())},
     counts={"campaign": count_by_campaign, "message": count_by_message},
+    dates={"campaign": dates_by_campaign},
 )

@@ -9,9 +9,10 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base import clock
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid
-from meadowrun.base.manifest import Going
+from meadowrun.base.manifest import Dated, Going
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
@@ -341,6 +342,26 @@ def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
         else session.get(Segment, item.get("segment"))
     )
     return found.name if found else "(deleted)"
+
+
+#: So long ago, and so far ahead, the moments of sends are shown.
+_SHOWN = dt.timedelta(days=120)
+
+
+def dates_by_campaign(session: orm.Session) -> dict[int, list[Dated]]:
+    """When sends of each campaign went out lately, or are planned."""
+    now = clock.now(session)
+    moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)
+    asked = sa.select(Send, moment).where(
+        sa.or_(Send.taken_at.is_not(None), Send.state == "planned"),
+        moment.between(now - _SHOWN, now + _SHOWN),
+    )
+    found: dict[int, list[Dated]] = {}
+    for send, at in session.execute(asked):
+        ahead = send.taken_at is None
+        one = Dated(at, send.name, f"/{'sends' if ahead else 'results'}/{send.id}", ahead)
+        found.setdefault(send.campaign_id, []).append(one)
+    return found
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:

@@ -22,7 +22,7 @@ from meadowrun.base import clock
 from meadowrun.base.audit import SYSTEM, Actor
 from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
-from meadowrun.base.manifest import Feature, Use
+from meadowrun.base.manifest import Dated, Feature, Use
 from meadowrun.base.settings import Settings
 from meadowrun.core.language import Wording, in_language, worded
 from meadowrun.core.people_file import harmless
@@ -71,6 +71,27 @@ def counts_of(kind: str) -> Counter[int]:
     for one in features():
         if kind in one.counts:
             found.update(one.counts[kind](db()))
+    return found
+
+
+def dates_of(kind: str) -> dict[int, list[Dated]]:
+    """What of all features is on which moment for each thing of a kind, in order, by its number."""
+    found: dict[int, list[Dated]] = {}
+    for one in features():
+        if kind in one.dates:
+            for ident, dated in one.dates[kind](db()).items():
+                found.setdefault(ident, []).extend(dated)
+    return {ident: sorted(dated, key=lambda one: one.at) for ident, dated in found.items()}
+
+
+def running_of(kind: str) -> dict[int, list[tuple[str, str]]]:
+    """What of all features goes on by itself now for each thing of a kind, by its number: name and
+    path."""
+    found: dict[int, list[tuple[str, str]]] = {}
+    for one in features():
+        if kind in one.running:
+            for ident, things in one.running[kind](db()).items():
+                found.setdefault(ident, []).extend(things)
     return found
 
 

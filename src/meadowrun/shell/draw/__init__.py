@@ -20,6 +20,7 @@ from meadowrun.shell.draw.pictures import (
 )
 from meadowrun.shell.draw.times import (
     arrivals,
+    dates,
     day_hours,
     shares,
     step_swatch,
@@ -33,6 +34,7 @@ __all__ = [
     "bands",
     "bar",
     "beside",
+    "dates",
     "day_hours",
     "everyone",
     "group_colour",

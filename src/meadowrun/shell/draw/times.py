@@ -7,6 +7,7 @@ from typing import Protocol
 
 from markupsafe import Markup, escape
 
+from meadowrun.base.manifest import Dated
 from meadowrun.core.wording import number
 
 
@@ -167,6 +168,46 @@ def shares(found: Sequence[Reached], most: int, width: int = 880, height: int = 
         f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
         f'aria-label="People by messages a week; a table follows">{"".join(parts)}</svg>'
     )
+
+
+#: So many days before and after today a line of dates shows.
+_AROUND = 92
+
+
+def dates(
+    found: Sequence[Dated],
+    starts: dt.date | None,
+    ends: dt.date | None,
+    today: dt.date,
+    zone: dt.tzinfo,
+    width: int = 250,
+) -> Markup:
+    """The dates of something on a line of days around today: from when to when it lasts, what
+    happened, and what is still to come."""
+
+    def x(day: dt.date) -> float:
+        passed = (day - today).days + _AROUND
+        return width * min(max(passed, 0), 2 * _AROUND) / (2 * _AROUND)
+
+    parts = [f'<path d="M0 12H{width}" stroke="#dfd9c8"/>']
+    first, last = today - dt.timedelta(days=_AROUND), today + dt.timedelta(days=_AROUND)
+    if starts is not None and starts <= last and (ends or starts) >= first:
+        begins, over = x(starts), x(ends or starts)
+        parts.append(
+            f'<rect x="{begins:.1f}" y="8" width="{max(2.0, over - begins):.1f}" height="8" '
+            'fill="#dce8de"/>'
+        )
+    parts.append(f'<path d="M{width / 2} 0V24" stroke="#1f2b25" stroke-dasharray="2 2"/>')
+    for one in found:
+        day = one.at.astimezone(zone).date()
+        if abs((day - today).days) > _AROUND:
+            continue
+        colour = "#c98a1b" if one.ahead else "#2e5e45"
+        parts.append(
+            f'<rect x="{x(day) - 2:.1f}" y="5" width="4" height="14" fill="{colour}">'
+            f"<title>{escape(one.name)}</title></rect>"
+        )
+    return Markup(f'<svg width="{width}" height="24" aria-hidden="true">{"".join(parts)}</svg>')
 
 
 def year_strip(days: Collection[str], today: dt.date) -> Markup:
