@@ -28,7 +28,7 @@ def found(web, words):
 
 
 def deeds(web, words):
-    return [one["name"] for one in found(web, words) if one["kind"] == "do"]
+    return [one["name"] for one in found(web, words) if one["kind"] == "open"]
 
 
 def test_every_page_can_be_found(web):

@@ -52,6 +52,7 @@ def table() -> Answer:
         tag=tag,
         tagged=tagged,
         columns=(preferred or shown)[:2],
+        lists=queries.lists(db()),
     )
 
 

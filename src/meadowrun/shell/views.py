@@ -47,7 +47,7 @@ def find() -> Answer:
     ]
     # What is called so before what is only meant by it.
     ways.sort(key=lambda way: not all(word in way.name.lower() for word in lower.split()))
-    found = [{"kind": "do", "name": way.name, "to": flask.url_for(way.endpoint)} for way in ways]
+    found = [{"kind": "open", "name": way.name, "to": flask.url_for(way.endpoint)} for way in ways]
     if query:
         found += [
             {

@@ -16,7 +16,7 @@ def _tags(session: orm.Session, said: str) -> Iterator[Found]:
 
 
 FEATURE = Feature(
-    pages={"views": Wording("People")},
+    pages={"views": Wording("People"), "chosen_views": Wording("People")},
     does=(
         Way(
             Wording("Tags"),

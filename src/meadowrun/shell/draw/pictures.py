@@ -234,6 +234,7 @@ def timeline(
     names: tuple[str, str, str],
     width: int = 440,
     height: int = 150,
+    each: str = "step",
 ) -> Markup:
     """Columns over time: (label or "", first, second, third) one behind the other, the first
     tallest. What has no name is not drawn."""
@@ -263,7 +264,7 @@ def timeline(
                 f"{escape(label)}</text>"
             )
     parts.append(
-        f'<text x="0" y="10" font-size="11" fill="#5c6761">up to {number(most)} in one step</text>'
+        f'<text x="0" y="10" font-size="11" fill="#5c6761">up to {number(most)} in one {each}</text>'
         f'<line x1="0" x2="{width}" y1="{height - 18}" y2="{height - 18}" stroke="#dfd9c8"/>'
     )
     return Markup(

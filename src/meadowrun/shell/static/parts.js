@@ -66,6 +66,20 @@ document.addEventListener('alpine:init', () => {
       return this.campaign === 'new';
     },
   }));
+  // Rows that are ticked in a table, and how many they are.
+  Alpine.data('chosen', () => ({
+    many: 0,
+
+    count() {
+      this.many = this.$root.querySelectorAll('[name=contact]:checked').length;
+    },
+
+    all(event) {
+      for (const box of this.$root.querySelectorAll('[name=contact]'))
+        box.checked = event.target.checked;
+      this.count();
+    },
+  }));
   // How much a length of time would delete, beside where it is chosen.
   Alpine.data('retention', () => ({
     async look(select, place) {

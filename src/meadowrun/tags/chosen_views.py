@@ -1,0 +1,85 @@
+"""What is done with people who were chosen in a table: tagged, put on a list, written to, taken
+along as a file."""
+
+import flask
+
+from meadowrun.base import audit
+from meadowrun.base.db import existing
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import people as people_words
+from meadowrun.people import keeping, people_csv
+from meadowrun.people.asked import words
+from meadowrun.people.models import PeopleList
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    csv_file,
+    database,
+    db,
+    done,
+    integer,
+    needs,
+    not_done,
+    now,
+)
+from meadowrun.tags import actions
+
+pages = flask.Blueprint("chosen", __name__)
+
+#: What of the table's address is kept, so that it is shown again as it was.
+_KEPT = ("search", "sort", "tag", "at")
+
+
+@pages.post("/people/chosen")
+@needs("author")
+def act() -> Answer:
+    """Does one thing with those who were chosen."""
+    form = flask.request.form
+    back = {key: form[key] for key in _KEPT if form.get(key)}
+    ids = [integer(one, "contact") for one in form.getlist("contact")]
+    if not ids:
+        return not_done("Choose people first, by the boxes before their names.", _TABLE, **back)
+    deed = form.get("do", "")
+    try:
+        if deed == "tag":
+            return done(_TABLE, _tag(form.get("tags", ""), ids), **back)
+        if deed == "list":
+            kept = _put(form.get("list", ""), form.get("name", ""), ids)
+            said = Wording(
+                "%(people)s put on “%(name)s”.", people=people_words(len(ids)), name=kept.name
+            )
+            return done(_TABLE, said, **back)
+    except MeadowrunError as problem:
+        db().rollback()
+        return not_done(problem, _TABLE, **back)
+    if deed == "write":
+        name = Wording("Chosen: %(people)s", people=people_words(len(ids)))
+        kept = keeping.make_list(db(), actor(), now(), name, str(_BY_HAND), ids)
+        return done("beginning.new", people=f"list:{kept.id}")
+    audit.record(db(), actor(), now(), "downloaded", "contacts", None, "", people=len(ids))
+    return csv_file(people_csv.lines(database(), ids, words()), str(Wording("People")))
+
+
+_TABLE = "people.table"
+_BY_HAND = Wording("chosen by hand")
+
+
+def _tag(text: str, ids: list[int]) -> Wording:
+    """Gives people tags, and says to how many of them each is new. Raises Invalid."""
+    paths = actions.read(text)
+    if not paths:
+        raise Invalid("Give a tag, like season/leonids.", "tags")
+    count = max(actions.give(db(), actor(), now(), path, ids) for path in paths)
+    return Wording("Tagged: new to %(people)s.", people=people_words(count))
+
+
+def _put(chosen: str, name: str, ids: list[int]) -> PeopleList:
+    """Puts people on a list that there is, or on a new one. Raises Invalid."""
+    if chosen:
+        kept = existing(db(), PeopleList, integer(chosen, "list"), "list")
+        keeping.put_in(db(), kept.id, ids)
+        return kept
+    if not name.strip():
+        raise Invalid("Choose a list, or name a new one.", "name")
+    return keeping.make_list(db(), actor(), now(), name, str(_BY_HAND), ids)
