@@ -67,7 +67,7 @@ pages = flask.Blueprint("journeys", __name__)
 #: Why people are not inside any more, in words.
 ENDS = {
     "end": Wording("came to the end"),
-    "jumped": Wording("went over to another journey"),
+    "jumped": Wording("went over to another journey or lane"),
     "failed": Wording("the other server did not answer, or refused"),
     "exit": Wording("exited"),
     "goal": Wording("reached the goal"),
@@ -82,7 +82,7 @@ ENDS = {
 WHY = {
     "start": Wording("came in"),
     "by_hand": Wording("brought in by hand"),
-    "jumped_in": Wording("came over from another journey"),
+    "jumped_in": Wording("came over from another journey or lane"),
     "time": Wording("the time was up"),
     "answered": Wording("the other server answered"),
     "failed": Wording("the other server did not answer, or refused"),
