@@ -272,3 +272,23 @@ def test_words_that_start_nothing_stay_in_their_lane(web, database):
     assert post(web, database, "lanes", do="remove", lane="").status_code == 422
     assert post(web, database, "lanes", do="name", lane="s99", name="x").status_code == 303
     assert [one.name for one in draft(database).lanes] == ["", "Sponsors"]
+
+
+def test_a_step_into_a_lane_is_no_pattern(web, database):
+    """Kept, it would lead nowhere in any other journey, and no table of journeys could be read."""
+    web.post(f"/campaigns/{web.campaign}/journeys", data={"name": "Two groups"})
+    post(web, database, "lanes", do="add", name="Sponsors")
+    post(web, database, "add", text="go over to lane Sponsors")
+    (jump,) = draft(database).steps
+    kept = web.post("/journeys/1/patterns", data={"step": jump.id, "name": "Over"})
+    assert "has no place in another" in web.get(kept.location).text
+    assert web.get("/journeys").status_code == 200
+
+
+def test_how_often_people_come_in_is_said_by_the_first_start_there_is(web, database):
+    """The first lane is come to by a jump alone."""
+    web.post(f"/campaigns/{web.campaign}/journeys", data={"name": "Two groups"})
+    post(web, database, "lanes", do="add", name="Sponsors")
+    (lane,) = draft(database).beside
+    post(web, database, "starts", text="visited", lane=lane.id)
+    assert web.get("/journeys/1?edit=1").text.count("once per person") == 1

@@ -201,7 +201,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
 
 def _messages(moment: Moment, itinerary: Itinerary) -> dict[str, Message]:
     """The messages of each step, by what they are known by. Raises Invalid."""
-    if not all(lane.steps for lane in itinerary.lanes):
+    if not any(lane.steps for lane in itinerary.lanes):
         raise Invalid("There is no step yet. Type what happens first.")
     found = {}
     for step, _, _ in itinerary.walk():

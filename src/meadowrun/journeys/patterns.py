@@ -12,7 +12,7 @@ from meadowrun.base.db import Base, existing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.edit import run_from
 from meadowrun.core.journeys.reading import from_json, to_json
-from meadowrun.core.journeys.steps import Itinerary, Step
+from meadowrun.core.journeys.steps import Itinerary, JumpStep, Step
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import fold
 
@@ -71,6 +71,10 @@ def keep(
     steps: tuple[Step, ...] = run_from(itinerary, step)[: None if following else 1]
     if not steps:
         raise Invalid("This step is not there any more.")
+    if any(
+        isinstance(one, JumpStep) and not one.journey for one, _, _ in Itinerary(steps=steps).walk()
+    ):
+        raise Invalid("A step that leads into a lane of this journey has no place in another.")
     made = JourneyPattern(
         name=name, steps=to_json(Itinerary(steps=steps))["steps"], by=actor.name, at=now
     )

@@ -38,7 +38,7 @@ FEATURE = Feature(
         Way(
             Wording("Shared parts"),
             "shared.table",
-            Wording("blocks snippets reuse footer header"),
+            Wording("blocks reuse footer header"),
         ),
         Way(
             Wording("House style"),

@@ -264,7 +264,8 @@ def timeline(
                 f"{escape(label)}</text>"
             )
     parts.append(
-        f'<text x="0" y="10" font-size="11" fill="#5c6761">up to {number(most)} in one {each}</text>'
+        '<text x="0" y="10" font-size="11" fill="#5c6761">'
+        f"up to {number(most)} in one {each}</text>"
         f'<line x1="0" x2="{width}" y1="{height - 18}" y2="{height - 18}" stroke="#dfd9c8"/>'
     )
     return Markup(
