@@ -6,11 +6,11 @@ import re
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.base import jobs
-from meadowrun.people import keeping
-from meadowrun.people.models import Consent, Contact
+from meadowrun.base import clock, jobs
+from meadowrun.people import duplicates, keeping
+from meadowrun.people.models import Consent, Contact, Field
 from tests.conftest import NOW
-from tests.store.people import add
+from tests.store.people import IDA, add, many
 from tests.store.web import words
 
 
@@ -293,3 +293,56 @@ def test_a_suppressed_contact_says_so_on_their_page(web, three, database):
     with database.session() as session:
         keeping.suppress(session, NOW, "cy@post.example", "asked by letter", "desk")
     assert "Never: asked by letter (desk" in words(web.get(f"/people/{three['Cy']}").text)
+
+
+def test_fields_are_edited_as_what_they_are(web, database):
+    """Yes or no, a number and several choices, of which none may be left."""
+    with database.session() as session:
+        many(session, NOW, 1)
+        for key, kind in (("keen", "yes_no"), ("visits", "number"), ("likes", "choices")):
+            session.add(
+                Field(
+                    owner="contact",
+                    key=key,
+                    label=key,
+                    type=kind,
+                    options=["comets", "planets"] if kind == "choices" else [],
+                    created_at=NOW,
+                )
+            )
+    at = "/people/1/edit"
+    page = web.get(at).text
+    assert '<option value="yes"' in page and 'type="number"' in page and 'value="comets"' in page
+    given = {"first_name": "Ann", "email": "ann@post.example", "keen": "no", "visits": "2.5"}
+    ticked = {"likes": ["", "comets", "planets"], "timezone": "Asia/Kathmandu"}
+    assert web.post(at, data=given | ticked).status_code == 303
+    assert held(database) == {"keen": False, "visits": 2.5, "likes": ["comets", "planets"]}
+    page = re.sub(r"\s+", " ", web.get(at).text)
+    assert '<option value="no" selected' in page and page.count("checked> ") == 2
+    assert "<option selected>Asia/Kathmandu" in page
+    assert web.post(at, data=given | {"likes": "", "keen": ""}).status_code == 303
+    assert held(database) == {"visits": 2.5}
+    # What is refused stays as it was typed.
+    wrong = web.post(at, data=given | {"visits": "many", "likes": ["", "comets"]})
+    page = re.sub(r"\s+", " ", wrong.text)
+    assert wrong.status_code == 422 and 'value="many"' in page
+    assert '<option value="no" selected' in page and page.count("checked> ") == 1
+
+
+def held(database):
+    with database.session() as session:
+        return session.get_one(Contact, 1).attributes
+
+
+def test_a_merge_is_undone_on_the_contact(web, database):
+    with database.session() as session:
+        many(session, NOW, 2)
+    with clock.at(NOW), database.session() as session:
+        duplicates.merge(session, IDA, NOW, 1, 2, set())
+    with clock.at(NOW):
+        page = web.get("/people/1").text
+    assert "Merged with" in page and "/people/duplicates/undo/1" in page
+    with clock.at(NOW):
+        parted = web.post("/people/duplicates/undo/1")
+        assert parted.location.endswith("/people/2")
+        assert "Merged with" not in web.get("/people/1").text

@@ -11,9 +11,10 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.channels import USUAL
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.zones import zone_names
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.people import actions, company_queries, queries, wholly
+from meadowrun.people import actions, company_queries, duplicates, queries, wholly
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import Company, Contact
@@ -75,9 +76,7 @@ def new() -> Answer:
 @needs("author")
 def create() -> Answer:
     try:
-        contact = actions.save_contact(
-            db(), actor(), now(), flask.request.form.to_dict(), home=settings().country
-        )
+        contact = actions.save_contact(db(), actor(), now(), _typed(), home=settings().country)
         if flask.request.form.get("agreed"):
             how = flask.request.form.get("how", "").strip()
             if not how:
@@ -85,7 +84,7 @@ def create() -> Answer:
             actions.set_consent(db(), now(), contact.id, 0, True, how)
     except MeadowrunError as problem:
         db().rollback()
-        return _form(None, flask.request.form.to_dict(), problem), problem.status
+        return _form(None, _typed(), problem), problem.status
     return done(
         "people.show",
         Wording("%(full_name)s was added.", full_name=actions.full_name(contact)),
@@ -109,7 +108,14 @@ def _form(contact: Contact | None, given: dict[str, str], problem: MeadowrunErro
         given=shown,
         problem=problem,
         own=queries.fields(db(), "contact"),
+        zones=zone_names(),
     )
+
+
+def _typed() -> dict[str, str]:
+    """What the form says; of several that are ticked each stands behind a semicolon."""
+    form = flask.request.form
+    return {name: "; ".join(filter(None, form.getlist(name))) for name in form}
 
 
 @pages.get("/people/<int:ident>/edit")
@@ -123,14 +129,10 @@ def edit(ident: int) -> Answer:
 def change(ident: int) -> Answer:
     contact = queries.contact(db(), ident)
     try:
-        actions.save_contact(
-            db(), actor(), now(), flask.request.form.to_dict(), contact, home=settings().country
-        )
+        actions.save_contact(db(), actor(), now(), _typed(), contact, home=settings().country)
     except MeadowrunError as problem:
         db().rollback()
-        return _form(
-            queries.contact(db(), ident), flask.request.form.to_dict(), problem
-        ), problem.status
+        return _form(queries.contact(db(), ident), _typed(), problem), problem.status
     return done("people.show", "Saved.", ident=ident)
 
 
@@ -162,6 +164,7 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
         moments=moments,
         suppression=queries.suppression_of(db(), contact.email_key),
         lists=queries.lists_of(db(), ident),
+        merges=duplicates.recent(db(), now(), ident),
         most=60,
         problem=problem,
         form=flask.request.form,

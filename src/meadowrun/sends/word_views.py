@@ -30,7 +30,7 @@ from meadowrun.core.language import Wording, in_language
 from meadowrun.core.timing.hours import DAY_NAMES, Hours, HoursError
 from meadowrun.core.timing.moments import GAPS, PASSED, gap_words
 from meadowrun.core.timing.rhythm import Rhythm, RhythmError, at_words, offered, read
-from meadowrun.core.timing.zones import moment_of
+from meadowrun.core.timing.zones import moment_of, zone_names
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import day as day_words
 from meadowrun.core.wording import free_name
@@ -116,8 +116,14 @@ def word(ident: int, slot: str) -> Answer:
             db(), db().get_one(Campaign, send.campaign_id), send, now(), zone()
         ),
         gaps=[(minutes, gap_words(minutes)) for minutes in GAPS],
-        zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}),
+        zones=_zones(send.zone),
     )
+
+
+def _zones(chosen: str) -> list[str]:
+    """The zones a moment can be named in: those that people live in first, then every other."""
+    near = sorted({chosen, settings().timezone, "UTC", *common_zones(db())})
+    return near + [one for one in zone_names() if one not in near]
 
 
 @pages.post("/sends/<int:ident>/word/<slot>")

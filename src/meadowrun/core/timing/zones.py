@@ -14,6 +14,26 @@ def zone_of(name: str | None) -> zoneinfo.ZoneInfo | None:
         return None
 
 
+@functools.cache
+def zone_names() -> tuple[str, ...]:
+    """The zones that are offered: those of a place, as the tz database names them, and UTC."""
+    found = zoneinfo.available_timezones()
+    return (*sorted(one for one in found if "/" in one and not one.startswith(_NO_PLACE)), "UTC")
+
+
+_NO_PLACE = (
+    "Etc/",
+    "SystemV/",
+    "posix/",
+    "right/",
+    "US/",
+    "Brazil/",
+    "Canada/",
+    "Chile/",
+    "Mexico/",
+)
+
+
 def moment_of(local: dt.datetime, zone: dt.tzinfo) -> dt.datetime:
     """The moment (UTC) at which clocks of a zone show a time (naive).
 
