@@ -4,11 +4,12 @@ import flask
 
 from meadowrun.base import audit
 from meadowrun.base.manifest import owner_of
+from meadowrun.home.beginning import first_steps
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.queries import tally
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.queries import channels_of, recent
-from meadowrun.shell.request import Answer, db
+from meadowrun.shell.request import Answer, db, may_see, settings
 
 pages = flask.Blueprint("home", __name__)
 
@@ -27,6 +28,8 @@ def today() -> Answer:
         finished.append((send, campaign, kept_numbers(session, send)))
     return flask.render_template(
         "today.html",
+        first=first_steps(session, settings()),
+        may_see=may_see,
         running=running,
         planned=planned,
         drafts=drafts,

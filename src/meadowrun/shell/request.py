@@ -28,7 +28,7 @@ from meadowrun.core.language import Wording, in_language, worded
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.gateways import scanner
-from meadowrun.shell.accounts import require
+from meadowrun.shell.accounts import may, require
 
 #: What a view gives: a page, a redirection, JSON; with a status where it is not 200.
 Answer = ResponseReturnValue
@@ -152,6 +152,12 @@ def needs(role: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
         return guarded
 
     return decorate
+
+
+def may_see(endpoint: str) -> bool:
+    """Whether the role of whoever asks reaches what a page needs."""
+    role = getattr(flask.current_app.view_functions[endpoint], "needs", None)
+    return role is None or may(actor(), role)
 
 
 def public(view: Callable[..., Any]) -> Callable[..., Any]:

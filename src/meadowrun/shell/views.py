@@ -6,7 +6,6 @@ from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import record
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.shell import later
-from meadowrun.shell.accounts import may
 from meadowrun.shell.request import (
     Answer,
     actor,
@@ -14,6 +13,7 @@ from meadowrun.shell.request import (
     database,
     db,
     features,
+    may_see,
     needs,
     now,
     public,
@@ -43,7 +43,7 @@ def find() -> Answer:
         way
         for one in features()
         for way in one.does
-        if (way.fits(lower.split()) if lower else way.often) and _may_see(way.endpoint)
+        if (way.fits(lower.split()) if lower else way.often) and may_see(way.endpoint)
     ]
     # What is called so before what is only meant by it.
     ways.sort(key=lambda way: not all(word in way.name.lower() for word in lower.split()))
@@ -60,12 +60,6 @@ def find() -> Answer:
             for thing in by.search(db(), lower)
         ]
     return flask.jsonify(found=found[:16])
-
-
-def _may_see(endpoint: str) -> bool:
-    """Whether the role of whoever asks reaches what a page needs."""
-    role = getattr(flask.current_app.view_functions[endpoint], "needs", None)
-    return role is None or may(actor(), role)
 
 
 @pages.post("/clock/forward")
