@@ -154,6 +154,38 @@ def test_who_jumps_into_a_lane_does_so_also_while_it_winds_down(database, world)
     assert where(database, ident) == [(1, "", "left", "jumped"), (1, lane, "inside", "")]
 
 
+def test_nobody_goes_round_for_ever_while_it_winds_down(database, world):
+    """From the first lane into the second, and back, each hour, as often as one likes."""
+    ident = running(database, world, Start("event", "visited"), SHORT, again="any")
+
+    def there_and_back(itinerary):
+        itinerary = over_to_the_last(itinerary)
+        return edit.add(itinerary, JumpStep("", 0, ""), itinerary.beside[-1].id)
+
+    lane = with_lane(database, ident, SHORT, event="", change=there_and_back)
+    happens(database, "visited", NOW + MINUTE, 1)
+    for hour in range(1, 4):
+        advance(database, NOW + hour * HOUR + 2 * MINUTE)
+    assert [one for _, one, _, _ in where(database, ident)] == ["", lane, "", lane]
+    with clock.at(NOW + DAY), database.session() as session:
+        actions.wind_down(session, IDA, NOW + DAY, queries.journey(session, ident))
+    for hour in range(30):
+        advance(database, NOW + DAY + hour * HOUR)
+    assert len(where(database, ident)) <= 6
+    assert numbers(database, ident).stand.inside == 0
+
+
+def test_a_jump_to_a_journey_that_was_never_started_brings_nobody_there(database, world):
+    """They leave all the same, and nobody else stands still over it."""
+    with clock.at(NOW), database.session() as session:
+        campaign = session.get_one(queries.Campaign, world[0])
+        other = actions.create(session, IDA, NOW, campaign, "Not started").id
+    ident = running(database, world, Start("event", "visited"), JumpStep("", other))
+    happens(database, "visited", NOW + MINUTE, 1)
+    assert where(database, ident) == [(1, "", "left", "jumped")]
+    assert where(database, other) == []
+
+
 def over_to_the_last(itinerary):
     return edit.add(itinerary, JumpStep("", 0, itinerary.beside[-1].id))
 

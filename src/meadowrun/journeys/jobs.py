@@ -63,19 +63,28 @@ def once(session: orm.Session) -> bool:
 def _go_over(
     session: orm.Session, journey_id: int, lane: str, jumps: list[tuple[int, dt.datetime]]
 ) -> None:
-    """Brings people into the lane of a journey that a step leads to, as far as it runs; into
-    another lane of their own also while that winds down, with what it is about."""
+    """Brings people into the lane of a journey that a step leads to, as far as it runs; into a lane
+    below their own also while that winds down, with what it is about: nobody goes round then."""
     journey = session.get(Journey, journey_id)
-    if journey is None:
+    if journey is None or journey.state not in MOVES:
         return
     some = queries.entries_by_number(session, [ident for ident, _ in jumps])
+    walk = Walk.of(session, journey)
+    lanes = [one.id for one in walk.itinerary.lanes]
     starts = []
     for ident, at in jumps:
         entry = some[ident]
         own = entry.journey_id == journey_id
-        if journey.state == "running" or own:
+        # Their own lane may be gone by now.
+        below = own and {entry.lane, lane} <= {*lanes} and _is_below(lanes, lane, entry.lane)
+        if journey.state == "running" or journey.state == "winding_down" and below:
             starts.append(Happened(entry.contact_id, None, at, entry.details if own else None, at))
-    entering.enter(session, Walk.of(session, journey), starts, "jumped_in", lane=lane)
+    entering.enter(session, walk, starts, "jumped_in", lane=lane)
+
+
+def _is_below(lanes: list[str], lane: str, other: str) -> bool:
+    """Whether a lane stands below another."""
+    return lanes.index(lane) > lanes.index(other)
 
 
 def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
