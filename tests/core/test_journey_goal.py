@@ -155,4 +155,4 @@ def test_inside_of_a_path_it_is_refused():
 def test_it_is_written_read_and_said():
     found = two_waits(amount="amount")
     assert from_json(to_json(found)) == found
-    assert "3. Goal: whoever reaches it before goes on from here" in as_text(found, NAMES)
+    assert "3. Goal: whoever reaches it earlier continues from here" in as_text(found, NAMES)

@@ -25,6 +25,10 @@ from meadowrun.core.journeys.flat import first_steps, flatten
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
+    ExitStep,
+    Goal,
+    GoalStep,
+    JumpStep,
     MessageStep,
     Path,
     Span,
@@ -80,7 +84,7 @@ def told():
 
 
 def built(itinerary, address):
-    """Two emails, with each other kind of step between them."""
+    """An email, each other kind of step, then over into a second lane: an email, and out."""
     itinerary = started_by(itinerary, Start("event", "visited"), "once", 30)
     halves = (
         Path("", (ChangeStep("", "tag", 1),), percent=30),
@@ -94,10 +98,15 @@ def built(itinerary, address):
         WebhookStep("", address),
         WaitForStep("", Span(3, "hour"), (Path("", event="ticket_bought"), Path(""))),
         ChangeStep("", "field", field="language", value="cy"),
-        MessageStep("", 1),
+        GoalStep(""),
     ):
         itinerary = edit.add(itinerary, step)
-    return itinerary
+    itinerary = edit.add_lane(itinerary, "Afterwards")
+    lane = itinerary.beside[0].id
+    itinerary = edit.add(itinerary, JumpStep("", 0, lane))
+    for step in (MessageStep("", 1), ExitStep("")):
+        itinerary = edit.add(itinerary, step, lane)
+    return edit.with_goal(itinerary, Goal("ticket_bought", 30))
 
 
 class Walks(World):
@@ -137,7 +146,9 @@ class Walks(World):
         """How many are inside; whoever came in is accounted for whatever was killed."""
         with self.database.session() as session:
             stand = queries.numbers(session, self.journey).stand
-        assert stand.entered in (0, PEOPLE)
+        # Whoever goes over comes into the second lane in the transaction that takes them out.
+        assert stand.entered == 0 or PEOPLE <= stand.entered <= 2 * PEOPLE
+        assert stand.entered == 0 or stand.entered - PEOPLE == stand.left.get("jumped", 0)
         return stand.inside if stand.entered else PEOPLE
 
 
@@ -174,9 +185,15 @@ def _walked_as_the_judge_does(world):
     with world.database.session() as session:
         journey = session.get_one(Journey, world.journey)
         itinerary = queries.walked(session, journey)
-        steps, first = flatten(itinerary), first_steps(itinerary)[""]
-        for contact in range(1, PEOPLE + 1):
-            (entry,) = queries.entries(session, journey.id, contact)
+        steps, first = flatten(itinerary), first_steps(itinerary)
+        entries = [
+            (contact, entry)
+            for contact in range(1, PEOPLE + 1)
+            for entry in queries.entries(session, journey.id, contact)
+        ]
+        lanes = collections.Counter(entry.lane for _, entry in entries)
+        assert lanes == dict.fromkeys(first, PEOPLE)
+        for contact, entry in entries:
             moves = queries.moves(session, entry.id)
             assert [one.from_step for one in moves] == ["", *(one.to_step for one in moves[:-1])]
             # A message and a call are settled when they are; all else is the rules'.
@@ -191,9 +208,12 @@ def _walked_as_the_judge_does(world):
                 answers=lambda step, at, known=settled: known.get((step, at)),
             )
             until = moves[-1].at + dt.timedelta(days=1)
-            expected = walk(steps, first, person, moves[0].at, until, journey.salt)
+            expected = walk(steps, first[entry.lane], person, moves[0].at, until, journey.salt)
             found = [(one.to_step, one.at, one.because) for one in moves]
-            assert found == [(one.step, one.at, one.because) for one in expected]
+            said = [(one.step, one.at, one.because) for one in expected]
+            # Who came over from the first lane begins the second so.
+            assert found == [(*said[0][:2], moves[0].because), *said[1:]]
+            assert moves[0].because == ("jumped_in" if entry.lane else "start")
 
 
 def _did_each_thing_once(world, keys):

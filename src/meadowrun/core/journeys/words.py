@@ -193,7 +193,7 @@ def _line(step: Step, names: Names) -> Line:
         name = names.journeys.get(step.journey, _GONE)
         return Line("", Wording("Go over"), Wording("to the journey “%(name)s”", name=name))
     if isinstance(step, GoalStep):
-        return Line("", Wording("Goal"), Wording("whoever reaches it before goes on from here"))
+        return Line("", Wording("Goal"), Wording("whoever reaches it earlier continues from here"))
     return Line("", Wording("Exit"), Wording("leaves the journey"))
 
 
