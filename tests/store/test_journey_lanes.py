@@ -7,6 +7,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
+from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import Goal, JumpStep, Span, Start, WaitStep
 from meadowrun.journeys import actions, queries
@@ -154,6 +155,22 @@ def test_who_jumps_into_a_lane_does_so_also_while_it_winds_down(database, world)
     assert where(database, ident) == [(1, "", "left", "jumped"), (1, lane, "inside", "")]
 
 
+def test_somebody_is_brought_into_a_lane_by_hand(database, world):
+    ident = running(database, world, Start("event", "visited"), LONG)
+    lane = with_lane(database, ident, LONG)
+    with clock.at(NOW + HOUR), database.session() as session:
+        found = queries.journey(session, ident)
+        assert actions.bring_in(session, IDA, NOW + HOUR, found, [1, 2], lane) == 2
+        assert actions.bring_in(session, IDA, NOW + HOUR, found, [1]) == 1
+        with pytest.raises(Invalid, match="lane is not there"):
+            actions.bring_in(session, IDA, NOW + HOUR, found, [1], "s99")
+    assert where(database, ident) == [
+        (1, lane, "inside", ""),
+        (2, lane, "inside", ""),
+        (1, "", "inside", ""),
+    ]
+
+
 def test_nobody_goes_round_for_ever_while_it_winds_down(database, world):
     """From the first lane into the second, and back, each hour, as often as one likes."""
     ident = running(database, world, Start("event", "visited"), SHORT, again="any")
@@ -246,6 +263,22 @@ def test_whose_first_lane_has_no_step_comes_into_the_second(database, world):
     )
     happens(database, "visited", NOW + MINUTE, 1)
     assert where(database, ident) == [(1, lane, "inside", "")]
+
+
+def test_lanes_by_the_api(database, world, api):
+    ident = running(database, world, Start("event", "visited"), LONG)
+    lane = with_lane(database, ident, SHORT)
+    asked = {"contacts": [1, 2], "lane": lane}
+    with clock.at(NOW + MINUTE):
+        assert api("post", f"/journeys/{ident}/people", asked) == (200, {"entered": 2})
+        code, _ = api("post", f"/journeys/{ident}/people", asked | {"lane": "s99"})
+        assert code == 422
+    _, whole = api("get", f"/journeys/{ident}")
+    assert [(one["id"], one["name"], one["entered"]) for one in whole["lanes"]] == [
+        ("", "", 0),
+        (lane, "Buyers", 2),
+    ]
+    assert whole["entered"] == 2 and whole["itinerary"]["beside"][0]["id"] == lane
 
 
 # On the page.

@@ -6,9 +6,11 @@ from meadowrun.api.door import Json, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
+from meadowrun.core.journeys.steps import Lane
 from meadowrun.core.language import Wording
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
+from meadowrun.journeys.queries import NOBODY, Numbers
 from meadowrun.shell.request import Answer, body, db, now, settings
 
 #: So many people can be brought in at once.
@@ -29,6 +31,20 @@ def _journey(found: Journey) -> Json:
         "finished": stand.finished,
         "left": stand.left,
         "reached_goal": stand.reached,
+    }
+
+
+def _lane(lane: Lane, numbers: Numbers) -> Json:
+    stand = numbers.lanes.get(lane.id, NOBODY)
+    return {
+        "id": lane.id,
+        "name": lane.name,
+        "entered": stand.entered,
+        "inside": stand.inside,
+        "finished": stand.finished,
+        "left": stand.left,
+        "reached_goal": stand.reached,
+        "goal_amount": float(stand.amount),
     }
 
 
@@ -53,6 +69,7 @@ def one_journey(actor: Actor, ident: int) -> Answer:
             }
             for step, _, _ in itinerary.walk()
         },
+        lanes=[_lane(one, numbers) for one in itinerary.lanes],
         refused=numbers.refused,
     )
 
@@ -118,11 +135,13 @@ def turn(actor: Actor, ident: int) -> Answer:
     takes=thing(
         ["contacts"],
         contacts={"type": "array", "items": {"type": "integer"}, "maxItems": MOST_PEOPLE},
+        lane={"type": "string", "description": "the id of a lane; left out: the first one"},
     ),
 )
 def bring_in(actor: Actor, ident: int) -> Answer:
-    found = queries.journey(db(), ident)
-    return flask.jsonify(entered=actions.bring_in(db(), actor, now(), found, body()["contacts"]))
+    found, data = queries.journey(db(), ident), body()
+    entered = actions.bring_in(db(), actor, now(), found, data["contacts"], data.get("lane", ""))
+    return flask.jsonify(entered=entered)
 
 
 @endpoint(

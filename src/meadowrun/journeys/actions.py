@@ -467,15 +467,22 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey)
 
 
 def bring_in(
-    session: orm.Session, actor: Actor, now: dt.datetime, found: Journey, contacts: list[int]
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Journey,
+    contacts: list[int],
+    lane: str = "",
 ) -> int:
-    """Brings contacts in by hand or by the API, as far as the journey lets them; says how many.
-    Raises Conflict where it takes nobody in."""
+    """Brings contacts into a lane by hand or by the API, as far as the journey lets them; says how
+    many. Raises Conflict where it takes nobody in, Invalid for a lane that is not there."""
     if found.state != "running":
         raise Conflict("This journey takes nobody in now.")
     walk = Walk.of(session, found)
+    if lane not in walk.first:
+        raise Invalid("This lane is not there any more.", "lane")
     starts = [Happened(contact, None, now, None, now) for contact in dict.fromkeys(contacts)]
-    entered = entering.enter(session, walk, starts, "by_hand")
+    entered = entering.enter(session, walk, starts, "by_hand", lane=lane)
     audit.record(
         session, actor, now, "brought people into", "journey", found.id, found.name, people=entered
     )

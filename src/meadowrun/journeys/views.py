@@ -548,7 +548,8 @@ def bring_in(ident: int) -> Answer:
         problem = Invalid(Wording("Nobody has the address “%(address)s”.", address=address))
         return not_done(problem, "journeys.show", ident=ident)
     try:
-        entered = actions.bring_in(db(), actor(), now(), journey, [found.id])
+        lane = flask.request.form.get("lane", "")
+        entered = actions.bring_in(db(), actor(), now(), journey, [found.id], lane)
     except MeadowrunError as problem:
         return not_done(problem, "journeys.show", ident=ident)
     if not entered:
