@@ -329,6 +329,20 @@ def test_fields_are_edited_as_what_they_are(web, database):
     assert '<option value="no" selected' in page and page.count("checked> ") == 1
 
 
+def test_what_can_be_chosen_no_more_is_not_lost(web, database):
+    with database.session() as session:
+        many(session, NOW, 1)
+        for key, kind in (("tier", "choice"), ("likes", "choices")):
+            session.add(
+                Field(owner="contact", key=key, label=key, type=kind, options=["a"], created_at=NOW)
+            )
+        session.get_one(Contact, 1).attributes = {"tier": "old", "likes": ["a", "gone"]}
+    page = re.sub(r"\s+", " ", web.get("/people/1/edit").text)
+    assert "<option selected>old</option>" in page
+    assert page.count('name="likes" value="gone" checked') == 1
+    assert page.count("checked> ") == 2
+
+
 def held(database):
     with database.session() as session:
         return session.get_one(Contact, 1).attributes
