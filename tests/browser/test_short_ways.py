@@ -82,6 +82,29 @@ def test_from_a_message_to_its_send(page, last):
     assert steps.count <= 8
 
 
+def test_people_chosen_in_the_table_are_put_on_a_list_by_keys(page, house):
+    """Enter in the name of the list puts them there; in the field of the tag it tags them."""
+    page.open("/people")
+    for box in page.all("tbody [name=contact]")[:2]:
+        box.click()
+    page.says("2 chosen", ".chosen")
+    page.type(".chosen [name=name]", "Two of them")
+    page.find(".chosen [name=name]").send_keys(Keys.ENTER)
+    page.says("2 people put on “Two of them”.", "body")
+    page.click("thead [type=checkbox]")
+    page.type(".chosen [name=tags]", "seen")
+    page.find(".chosen [name=tags]").send_keys(Keys.ENTER)
+    page.says("Tagged: new to 50 people.", "body")
+    with house.database.session() as session:
+        session.execute(sa.text("DELETE FROM lists WHERE name = 'Two of them'"))
+        session.execute(
+            sa.text(
+                "DELETE FROM contact_tags WHERE tag_id = (SELECT id FROM tags WHERE path = 'seen')"
+            )
+        )
+        session.execute(sa.text("DELETE FROM tags WHERE path = 'seen'"))
+
+
 def test_the_keys_are_listed_and_leave_again(page):
     page.open("/results")
     page.find("body").send_keys("?")

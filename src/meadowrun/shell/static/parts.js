@@ -74,6 +74,11 @@ document.addEventListener('alpine:init', () => {
       this.many = this.$root.querySelectorAll('[name=contact]:checked').length;
     },
 
+    // Enter in the name of a list puts them there, and does not tag them.
+    put() {
+      this.$root.querySelector('[value=list]').click();
+    },
+
     all(event) {
       for (const box of this.$root.querySelectorAll('[name=contact]'))
         box.checked = event.target.checked;
