@@ -119,9 +119,19 @@ def test_the_keys_are_listed_and_leave_again(page):
 
 
 def test_the_preview_stays_in_view_and_shows_the_line_that_is_written(page, last):
-    page.open(f"/messages/{last.message_id}")
-    page.wait(lambda: len(page.all("#lines .line")) > 3)
-    bottom = "arguments[0].scrollIntoView({block: 'end'})"
-    page.driver.execute_script(bottom, page.all("#lines .line")[-1])
-    top = "return document.querySelector('section[aria-label=Read]').getBoundingClientRect()"
-    page.wait(lambda: 0 <= page.driver.execute_script(top)["top"] < 300)
+    # So low a window that the end of what is written is far below its beginning.
+    low = {"width": 1280, "height": 320, "deviceScaleFactor": 1, "mobile": False}
+    page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", low)
+    try:
+        page.open(f"/messages/{last.message_id}")
+        page.wait(lambda: len(page.all("#lines .line")) > 3)
+        page.driver.execute_script("scrollTo(0, document.body.scrollHeight)")
+        place = (
+            "const where = (name) => document.querySelector(`section[aria-label=${name}]`)"
+            ".getBoundingClientRect().top; return [where('Write'), where('Read')]"
+        )
+        page.wait(lambda: page.driver.execute_script(place)[0] < -150)
+        written, read = page.driver.execute_script(place)
+        assert read - written > 100 and read > -150
+    finally:
+        page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})

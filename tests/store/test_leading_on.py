@@ -104,8 +104,10 @@ def test_a_follow_up_is_a_send_of_the_same_to_whoever_did_not_react(database, se
     """Whoever bought without opening gets none."""
     with clock.at(LATER), database.session() as session:
         send = session.get_one(Send, send_id)
+        send.no_room, send.success_days = "skip", 9
         words = dictionary(session)
         made = leading_on.follow_up(session, IDA, LATER, send, "not_opened", words, ZONE)
+        assert (made.no_room, made.success_days, made.again_rule) == ("skip", 9, "each")
         assert (made.state, made.name) == ("draft", "A send, follow-up")
         assert (made.message_id, made.sender_id) == (send.message_id, send.sender_id)
         assert made.campaign_id == send.campaign_id

@@ -97,13 +97,14 @@ def lanes(
     added; `seen_of` says what can be seen of reactions to a message, `goals` the share that reaches
     the goal by path and by lane."""
     letters, names = lettered(itinerary), names.of(itinerary)
+    called = numbered(itinerary)
     return [
         LaneRows(
             lane.id,
             letters[lane.id],
             lane.name,
             itinerary.alone(lane).starts,
-            _rows(lane, numbered(itinerary), names, numbers, findings, seen_of, goals),
+            _rows(lane, called, names, numbers, findings, seen_of, goals),
             numbers.lanes.get(lane.id, NOBODY) if numbers else None,
             goals.get(queries.of_lane(lane.id)),
             tuple(one.text for one in findings if lane.id and one.line == lane.id),

@@ -21,6 +21,7 @@ from meadowrun.segments import actions as segments
 from meadowrun.segments.models import Segment
 from meadowrun.sends import actions as sends
 from meadowrun.sends import beginning
+from meadowrun.sends.again_to import same_as
 from meadowrun.sends.models import Send
 from meadowrun.tags import actions as tags
 
@@ -106,21 +107,8 @@ def follow_up(
         str(zone),
         parts=[{"segment": segment.id}],
     )
-    same = {column: getattr(send, column) for column in _SAME}
-    sends.change(session, actor, now, made, made.version, same)
+    sends.change(session, actor, now, made, made.version, same_as(send))
     return made
-
-
-#: What a second send takes over from the first.
-_SAME = (
-    "message_id",
-    "sender_id",
-    "topic_id",
-    "consent_rule",
-    "success_event",
-    "success_days",
-    "hours",
-)
 
 
 def _people(session: orm.Session, send: Send, what: str) -> list[int]:

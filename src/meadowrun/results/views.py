@@ -54,7 +54,7 @@ def table() -> Answer:
     """All sends that went out: narrowed, sorted, added up, and by month."""
     args = flask.request.args
     months = looking.months(db(), zone())
-    number, path, under = asked()
+    number, _, under = asked()
     narrowed = Narrowed(
         args["month"] if args.get("month") in months else "",
         args["channel"] if args.get("channel") in CHANNELS else "",
@@ -77,7 +77,6 @@ def table() -> Answer:
         ],
         narrowed=narrowed,
         tag=number,
-        tag_path_of=path,
         sort=sort,
         down=down,
         heads=HEADS,

@@ -2,6 +2,7 @@
 
 import datetime as dt
 from collections.abc import Mapping
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -69,11 +70,15 @@ def send_to_missed(session: orm.Session, actor: Actor, now: dt.datetime, send: S
     name = free_name(str(Wording("%(name)s, again", name=send.name)), taken)
     campaign = session.get_one(Campaign, send.campaign_id)
     made = actions.create(session, actor, now, campaign, name, send.zone)
-    same = {column: getattr(send, column) for column in SHARED if column not in _NOT}
     audience = {"in": [{"list": kept.id}], "out": send.audience.get("out", [])}
-    changed = same | {"audience": audience, "again_rule": "message"}
+    changed = same_as(send) | {"audience": audience, "again_rule": "message"}
     actions.change(session, actor, now, made, made.version, changed)
     return made
+
+
+def same_as(send: Send) -> dict[str, Any]:
+    """What another send of the same takes over, but for its people and who had it before."""
+    return {column: getattr(send, column) for column in SHARED if column not in _NOT}
 
 
 #: What a send again does not take over: it is made of these itself.
