@@ -6,6 +6,7 @@ nor speak as a mail server.
 """
 
 import base64
+import binascii
 import datetime as dt
 import hashlib
 import hmac
@@ -14,6 +15,10 @@ import re
 #: Bytes of the number of a delivery, and of a contact.
 _BYTES = 6
 _MAC = 8
+#: Signs of a token, and what stands in it for the signs of base64 that addresses do not take
+#: (RFC 4648, 5).
+_LENGTH = 27
+_SAFE = bytes.maketrans(b"+/", b"-_")
 #: What tokens of a delivery are for: following a link, the opening picture, unsubscribing, choosing
 #: what one gets, the page of a push notification,
 #: the way back of bounces, what gateways know a message by, an in-app message.
@@ -58,11 +63,9 @@ class Tokens(dict[str, str]):
 
     def __missing__(self, purpose: str) -> str:
         place = _PLACE[purpose]
-        token = (
-            base64.urlsafe_b64encode(self._body + self._macs[place : place + _MAC])
-            .rstrip(b"=")
-            .decode()
-        )
+        # What base64.urlsafe_b64encode gives, without its “=” at the end, at half the price.
+        raw = binascii.b2a_base64(self._body + self._macs[place : place + _MAC], newline=False)
+        token = raw[:_LENGTH].translate(_SAFE).decode()
         self[purpose] = token
         return token
 

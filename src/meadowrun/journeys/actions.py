@@ -29,7 +29,7 @@ from meadowrun.core.journeys.words import starts_words
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.core.wording import count_of, free_name
-from meadowrun.journeys import checking, entering, queries
+from meadowrun.journeys import checking, entering, queries, testers
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.models import (
@@ -473,14 +473,19 @@ def bring_in(
     found: Journey,
     contacts: list[int],
     lane: str = "",
+    most_wait: int | None = None,
 ) -> int:
     """Brings contacts into a lane by hand or by the API, as far as the journey lets them; says how
-    many. Raises Conflict where it takes nobody in, Invalid for a lane that is not there."""
+    many. With `most_wait` they become testers whose waits take so many seconds (0: as long as for
+    everybody). Raises Conflict where it takes nobody in, Invalid for a lane that is not there."""
     if found.state != "running":
         raise Conflict("This journey takes nobody in now.")
     walk = Walk.of(session, found)
     if lane not in walk.first:
         raise Invalid("This lane is not there any more.", "lane")
+    if most_wait is not None:
+        for contact in dict.fromkeys(contacts):
+            testers.make(session, actor, now, found, contact, most_wait)
     starts = [Happened(contact, None, now, None, now) for contact in dict.fromkeys(contacts)]
     entered = entering.enter(session, walk, starts, "by_hand", lane=lane)
     audit.record(

@@ -69,7 +69,7 @@ FROM due d, journey_entries e JOIN contacts p ON p.id = e.contact_id
 JOIN journeys j ON j.id = e.journey_id
 WHERE c.id = d.id AND e.id = c.entry_id
 RETURNING c.id, c.address, c.key, c.tries, c.step, j.id AS journey_id, j.name, e.id AS entry_id,
-    e.details, p.id AS contact_id, p.reference, p.email, p.first_name, p.last_name
+    e.details, e.tester, p.id AS contact_id, p.reference, p.email, p.first_name, p.last_name
 """
 _ANSWERED = """
 UPDATE journey_calls SET state = :state, next_at = :next_at, status = :status, said = :said,
@@ -222,6 +222,7 @@ def _claimed(session: orm.Session, now: dt.datetime) -> list[Call]:
             "journey": {"id": row.journey_id, "name": row.name},
             "step": row.step,
             "entry": row.entry_id,
+            "test": row.tester,
             "contact": {
                 "id": row.contact_id,
                 "reference": row.reference,

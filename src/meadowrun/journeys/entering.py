@@ -19,6 +19,8 @@ from meadowrun.journeys.moving import Move, Walk
 
 #: Two starts of one person within this time are one.
 TWICE = dt.timedelta(minutes=10)
+#: Nobody who tries it.
+NO_TESTERS: Mapping[int, int | None] = {}
 #: Why a start is refused, in words.
 REFUSALS = {
     "late": Wording("told more than %(hours)s hours after it happened", hours=TOO_LATE),
@@ -30,34 +32,42 @@ REFUSALS = {
 }
 
 #: What becomes of starts, in the order in which they happened: who comes in, and why others do not.
-#: The place tells several of one person apart: only the first can come in.
+#: The place tells several of one person apart: only the first can come in. Testers come in again as
+#: often as they like.
 _ENTER = """
 WITH given AS (
     SELECT row_number() OVER (PARTITION BY v.contact, v.subject ORDER BY v.at) AS place, v.*
     FROM jsonb_to_recordset(CAST(:rows AS jsonb))
         AS v(contact bigint, at timestamptz, details jsonb, refused text, subject text,
-            control boolean, start text)),
+            control boolean, start text, tester boolean, most_wait int)),
 before AS (
     SELECT e.contact_id, e.subject, max(e.began_at) AS last,
         bool_or(e.state = 'inside') AS inside
     FROM journey_entries e WHERE e.journey_id = :journey AND e.lane = :lane
     AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1, 2),
 judged AS (
-    SELECT g.place, g.contact, g.at, g.details, g.subject, g.control, g.start, CASE
+    SELECT g.place, g.contact, g.at, g.details, g.subject, g.start,
+        g.tester OR t.contact_id IS NOT NULL AS tester,
+        CASE WHEN t.contact_id IS NULL THEN g.most_wait ELSE t.most_wait END AS most_wait,
+        g.control AND NOT g.tester AND t.contact_id IS NULL AS control, CASE
         WHEN g.refused IS NOT NULL THEN g.refused
         WHEN g.place > 1 THEN 'twice'
-        WHEN abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
+        WHEN t.contact_id IS NULL AND NOT g.tester
+            AND abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
         WHEN b.inside THEN 'inside'
-        WHEN b.last IS NOT NULL AND (CAST(:again AS text) = 'once'
+        WHEN t.contact_id IS NULL AND NOT g.tester
+            AND b.last IS NOT NULL AND (CAST(:again AS text) = 'once'
             OR :again = 'after' AND g.at < b.last + make_interval(days => :days)) THEN 'before'
         WHEN c.id IS NULL THEN 'gone'
     END AS refused
     FROM given g LEFT JOIN before b ON b.contact_id = g.contact AND b.subject = g.subject
-    LEFT JOIN contacts c ON c.id = g.contact),
+    LEFT JOIN contacts c ON c.id = g.contact
+    LEFT JOIN journey_testers t ON t.journey_id = :journey AND t.contact_id = g.contact),
 entered AS (
     INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
-        details, subject, control, start, lane)
-    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control, start, :lane
+        details, subject, control, start, lane, tester, most_wait)
+    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control, start, :lane,
+        tester, most_wait
     FROM judged WHERE refused IS NULL
     ORDER BY at, contact
     ON CONFLICT (journey_id, contact_id, lane, subject) WHERE state = 'inside' DO NOTHING
@@ -67,7 +77,8 @@ logged AS (
     SELECT id, began_at, '', :first, :because FROM entered),
 refusals AS (
     INSERT INTO journey_refusals (journey_id, because, times)
-    SELECT :journey, refused, count(*) FROM judged WHERE refused IS NOT NULL GROUP BY 2
+    SELECT :journey, refused, count(*) FROM judged WHERE refused IS NOT NULL AND NOT tester
+    GROUP BY 2
     ON CONFLICT (journey_id, because)
         DO UPDATE SET times = journey_refusals.times + excluded.times)
 SELECT count(*) FROM entered
@@ -152,9 +163,12 @@ def enter(
     among: Collection[int] | None = None,
     by: str = "",
     lane: str = "",
+    testers: Mapping[int, int | None] = NO_TESTERS,
 ) -> int:
     """Brings people in, as far as the journey lets them; says how many. Where `among` is given,
-    only those are taken in; `by` is the start that brings them in, else they come into `lane`."""
+    only those are taken in; `by` is the start that brings them in, else they come into `lane`.
+    `testers` says who of them tries it without being a tester of this journey, and how long each
+    of their waits may take, in seconds."""
     lane = next((one.lane for one in walk.itinerary.starts if one.id == by), lane)
     first = walk.first.get(lane, END)
     if not starts or first == END:
@@ -170,6 +184,8 @@ def enter(
             "refused": _refused(one, among),
             "subject": one.subject(walk.itinerary.subject),
             "start": by,
+            "tester": one.contact_id in testers,
+            "most_wait": testers.get(one.contact_id),
         }
         for one in starts
     ]

@@ -54,6 +54,7 @@ FEATURE = Feature(
         "views": Wording("Campaigns"),
         "editing_views": Wording("Campaigns"),
         "around_views": Wording("Campaigns"),
+        "people_views": Wording("Campaigns"),
         "rehearsal_views": Wording("Campaigns"),
         "pattern_views": Wording("Campaigns"),
     },

@@ -72,6 +72,7 @@ def _go_over(
     walk = Walk.of(session, journey)
     lanes = [one.id for one in walk.itinerary.lanes]
     starts = []
+    testers = {one.contact_id: one.most_wait for one in some.values() if one.tester}
     for ident, at in jumps:
         entry = some[ident]
         own = entry.journey_id == journey_id
@@ -79,7 +80,7 @@ def _go_over(
         below = own and {entry.lane, lane} <= {*lanes} and _is_below(lanes, lane, entry.lane)
         if journey.state == "running" or journey.state == "winding_down" and below:
             starts.append(Happened(entry.contact_id, None, at, entry.details if own else None, at))
-    entering.enter(session, walk, starts, "jumped_in", lane=lane)
+    entering.enter(session, walk, starts, "jumped_in", lane=lane, testers=testers)
 
 
 def _is_below(lanes: list[str], lane: str, other: str) -> bool:

@@ -104,7 +104,25 @@ class JourneyDispatch(Base):
         sa.ForeignKey("journeys.id", ondelete="CASCADE")
     )
     step: orm.Mapped[str]
+    #: it goes to testers, and is counted nowhere
+    tester: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     __table_args__ = (sa.Index("ix_journey_dispatches_step", "journey_id", "step"),)
+
+
+class JourneyTester(Base):
+    """A contact who tries a journey."""
+
+    __tablename__ = "journey_testers"
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
+    )
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True, index=True
+    )
+    #: how long each of their waits may take, in seconds; empty: as long as for everybody
+    most_wait: orm.Mapped[int | None]
+    by: orm.Mapped[str]
+    at: orm.Mapped[dt.datetime]
 
 
 class JourneyEntry(Base):
@@ -161,6 +179,9 @@ class JourneyEntry(Base):
     start: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: the lane that they are in; empty: the first one
     lane: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: they try it: kept out of all figures, and each wait takes at most so many seconds
+    tester: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    most_wait: orm.Mapped[int | None]
     #: what the event said that brought them in
     details: orm.Mapped[dict[str, Any] | None]
     __table_args__ = (

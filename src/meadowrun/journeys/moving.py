@@ -33,6 +33,7 @@ from meadowrun.core.journeys.steps import (
     WebhookStep,
     Who,
 )
+from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import calling, changing, sending, wordings
 from meadowrun.journeys.membership import days_of, members
@@ -46,10 +47,12 @@ from meadowrun.tasks.actions import Given, Wanted, give
 BATCH = 2000
 
 #: People whose step is due, locked: entry, journey, contact, step, when they arrived, phase, the
-#: last message they were sent, what it is about, which message is tried, and their zone.
+#: last message they were sent, what it is about, which message is tried, how long a wait of theirs
+#: may take, and their zone.
 _DUE = """
 WITH due AS MATERIALIZED (
-    SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery, subject, attempt
+    SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery, subject,
+        attempt, most_wait
     FROM journey_entries WHERE due <= :now AND journey_id = ANY(:moving) ORDER BY due LIMIT :most
     FOR UPDATE SKIP LOCKED)
 SELECT d.*, c.timezone FROM due d LEFT JOIN contacts c ON c.id = d.contact_id
@@ -119,7 +122,15 @@ class Due:
     sent_delivery: int | None
     subject: str
     attempt: int
+    #: in seconds; empty: as long as it takes
+    most_wait: int | None
     timezone: str | None
+
+    def at_most(self, over: dt.datetime) -> dt.datetime:
+        """When a wait is over that would be over at a moment: a tester's may be cut short."""
+        if self.most_wait is None:
+            return over
+        return min(over, self.arrived_at + dt.timedelta(seconds=self.most_wait))
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -307,6 +318,7 @@ def _wait(
     for one in people:
         clock = zone_of(one.timezone) or zone
         over = wait_until(step, one.arrived_at, clock, days.get(one.contact_id))
+        over = over and one.at_most(over)
         # Whoever waits for a date that was changed meanwhile, so that its moment is past by now.
         changed = one.phase == "waiting" and step.date and over != one.due
         if over is None or (changed and over <= now):
@@ -385,7 +397,9 @@ def _wait_for(
             "id": one.id,
             "contact": one.contact_id,
             "since": one.arrived_at.isoformat(),
-            "until": min(one.arrived_at + length, now + dt.timedelta(microseconds=1)).isoformat(),
+            "until": min(
+                one.at_most(one.arrived_at + length), now + dt.timedelta(microseconds=1)
+            ).isoformat(),
             "delivery": one.sent_delivery,
             "subject": one.subject,
         }
@@ -409,7 +423,7 @@ def _wait_for(
             happened[ident] = min(happened.get(ident, did), did)
     moves, rest = [], []
     for one in people:
-        over = one.arrived_at + length
+        over = one.at_most(one.arrived_at + length)
         if one.id in happened:
             at, _, place = happened[one.id]
             path = step.paths[place]
@@ -443,11 +457,14 @@ def _give_tasks(
     )
     entries = {one.id: one.contact_id for one in people}
     words = wordings.filled(session, walk.journey, step.subject, entries, now, zone)
+    tried = sending.testing(session, entries)
     given = [
         Given(
             one.contact_id,
             f"journey:{one.id}:{step.id}:{one.arrived_at.isoformat()}",
-            words[one.id],
+            Wording("Test: %(subject)s", subject=words[one.id])
+            if one.id in tried
+            else words[one.id],
         )
         for one in people
     ]

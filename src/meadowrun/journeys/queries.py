@@ -192,26 +192,28 @@ def _events(session: orm.Session) -> dict[str, str]:
     return {key: kind.did for kind in kinds for key in (kind.key, *kind.aka)}
 
 
-#: People of some journeys by how they stand: journey, lane, state, reason, how many, how many of
-#: them reached the goal, and what that brought.
+#: People of some journeys by how they stand, testers never counted: journey, lane, state, reason,
+#: how many, how many of them reached the goal, and what that brought.
 _STANDS = """
 SELECT journey_id, lane, state, because, count(*) AS people, count(goal_at) AS reached,
     coalesce(sum(goal_amount), 0) AS amount
-FROM journey_entries WHERE journey_id = ANY(:ids) GROUP BY 1, 2, 3, 4
+FROM journey_entries WHERE journey_id = ANY(:ids) AND NOT tester GROUP BY 1, 2, 3, 4
 """
 #: People by what brought them in: start, how many.
-_CAME = "SELECT start, count(*) FROM journey_entries WHERE journey_id = :id GROUP BY 1"
+_CAME = """
+SELECT start, count(*) FROM journey_entries WHERE journey_id = :id AND NOT tester GROUP BY 1
+"""
 #: People who are on each step now: step, how many, the one who came first.
 _HERE = """
 SELECT step, count(*) AS people, min(arrived_at) AS first FROM journey_entries
-WHERE journey_id = :id AND state = 'inside' GROUP BY 1
+WHERE journey_id = :id AND state = 'inside' AND NOT tester GROUP BY 1
 """
 #: Moves away from each step: step, reason, how many, and how many of them left before the end.
 _WENT = """
 SELECT m.from_step, m.because, count(*) AS people,
     count(*) FILTER (WHERE m.to_step = '' AND e.state = 'left') AS out
 FROM journey_moves m JOIN journey_entries e ON e.id = m.entry_id
-WHERE e.journey_id = :id AND m.from_step <> '' GROUP BY 1, 2
+WHERE e.journey_id = :id AND NOT e.tester AND m.from_step <> '' GROUP BY 1, 2
 """
 #: What people did with the messages of each step: step, sent, opened, clicked.
 _DID = """
@@ -223,14 +225,15 @@ LEFT JOIN LATERAL (
     SELECT bool_or(x.kind = 'opened') AS opened, bool_or(x.kind = 'clicked') AS clicked
     FROM reactions x WHERE x.contact_id = d.contact_id AND x.delivery = d.number
     AND NOT x.machine AND x.kind IN ('opened', 'clicked')) r ON TRUE
-WHERE j.journey_id = :id GROUP BY 1
+WHERE j.journey_id = :id AND NOT j.tester GROUP BY 1
 """
 
 
 #: Tasks that each step gave: step, how many, how many of these are done.
 _TASKS = """
-SELECT step, count(*), count(*) FILTER (WHERE state = 'done') FROM colleague_tasks
-WHERE source = 'journey' AND source_id = :id GROUP BY 1
+SELECT k.step, count(*), count(*) FILTER (WHERE k.state = 'done') FROM colleague_tasks k
+LEFT JOIN journey_entries e ON e.id = split_part(k.about, ':', 2)::bigint
+WHERE k.source = 'journey' AND k.source_id = :id AND e.tester IS NOT TRUE GROUP BY 1
 """
 
 
@@ -370,7 +373,8 @@ WITH seen AS (
         floor(extract(epoch FROM coalesce(e.goal_at,
         least(CAST(:now AS timestamptz), e.began_at + make_interval(days => :days))) - e.began_at)
         / 86400) AS day
-    FROM journey_entries e WHERE e.journey_id = :id AND e.because NOT IN ('erased', 'merged'))
+    FROM journey_entries e
+    WHERE e.journey_id = :id AND NOT e.tester AND e.because NOT IN ('erased', 'merged'))
 SELECT '' AS path, day, reached, count(*) AS people FROM seen GROUP BY 2, 3
 UNION ALL
 SELECT 'lane ' || lane, day, reached, count(*) FROM seen GROUP BY 1, 2, 3
@@ -413,7 +417,8 @@ SELECT control, count(*) AS people, count(*) FILTER (WHERE reached) AS reached
 FROM (
     SELECT (array_agg(control ORDER BY id))[1] AS control, bool_or(goal_at IS NOT NULL) AS reached
     FROM journey_entries
-    WHERE journey_id = :id AND because NOT IN ('erased', 'merged') GROUP BY contact_id) x
+    WHERE journey_id = :id AND NOT tester AND because NOT IN ('erased', 'merged')
+    GROUP BY contact_id) x
 GROUP BY 1
 """
 
@@ -506,7 +511,7 @@ def people_on(
 ) -> list[JourneyEntry]:
     """Who is on a step now, or stands otherwise; who came first comes first."""
     asked = sa.select(JourneyEntry).where(
-        JourneyEntry.journey_id == ident, JourneyEntry.state == state
+        JourneyEntry.journey_id == ident, JourneyEntry.state == state, ~JourneyEntry.tester
     )
     if step is not None:
         asked = asked.where(JourneyEntry.step == step)

@@ -23,7 +23,7 @@ from meadowrun.core.wording import number
 from meadowrun.journeys import page, queries
 from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
 from meadowrun.journeys.map import RIVER, draw_flow
-from meadowrun.journeys.views import ENDS, WHY
+from meadowrun.journeys.reasons import ENDS, WHY
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import at_present
 from meadowrun.shell.later import comes_later

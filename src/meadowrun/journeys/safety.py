@@ -30,12 +30,12 @@ LEFT JOIN LATERAL (
     SELECT bool_or(x.kind = 'bounced') AS bounced, bool_or(x.kind = 'complained') AS complained
     FROM reactions x WHERE x.contact_id = d.contact_id AND x.delivery = d.number
     AND x.kind IN ('bounced', 'complained')) r ON TRUE
-WHERE j.journey_id = :id AND d.outcome IN ('delivered', 'bounced', 'in_doubt')
+WHERE j.journey_id = :id AND NOT j.tester AND d.outcome IN ('delivered', 'bounced', 'in_doubt')
 AND d.at > :since AND d.at > :resumed
 """
 #: How many came into a journey since a moment.
 _CAME = """
-SELECT count(*) FROM journey_entries WHERE journey_id = :id AND began_at > :since
+SELECT count(*) FROM journey_entries WHERE journey_id = :id AND NOT tester AND began_at > :since
 AND began_at > :resumed
 """
 

@@ -2,7 +2,7 @@
 
 import dataclasses
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 import orjson
 import sqlalchemy as sa
@@ -13,6 +13,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.outcomes import OPEN
 from meadowrun.core.journeys.steps import MessageStep
+from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys.models import Journey, JourneyDispatch, JourneyEntry
 from meadowrun.messages.actions import edition_to_send
@@ -36,7 +37,8 @@ FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, delivery bigint) W
 #: The dispatch of a step that takes people now.
 _OPEN = """
 SELECT s.id FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
-WHERE j.journey_id = :journey AND j.step = :step AND s.edition_id = :edition AND s.taken_at > :since
+WHERE j.journey_id = :journey AND j.step = :step AND j.tester = :tester
+    AND s.edition_id = :edition AND s.taken_at > :since
     AND s.state = 'running' AND s.sender_id IS NOT DISTINCT FROM :sender
     AND s.topic_id IS NOT DISTINCT FROM :topic AND s.consent_rule = :rule
     AND s.hours = CAST(:hours AS jsonb) AND s.best_hour = :best
@@ -113,8 +115,39 @@ def ask(
 ) -> None:
     """Asks for a message of a step for some people, entry and contact each; they stay until it is
     settled. Where it cannot be sent to anybody, the journey says why, and they wait."""
+    tried = testing(session, [entry for entry, _ in people])
+    for tester in (False, True):
+        some = [one for one in people if (one[0] in tried) is tester]
+        if some:
+            _ask(session, _Asked(journey, step, message, tester), some, now, url)
+
+
+def testing(session: orm.Session, entries: Iterable[int]) -> set[int]:
+    """Which of some entries are of testers."""
+    asked = sa.select(JourneyEntry.id).where(JourneyEntry.id.in_(entries), JourneyEntry.tester)
+    return set(session.scalars(asked))
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class _Asked:
+    """A message of a step, for everybody or for testers."""
+
+    journey: Journey
+    step: MessageStep
+    message: int
+    tester: bool
+
+
+def _ask(
+    session: orm.Session,
+    wanted: _Asked,
+    people: Sequence[tuple[int, int]],
+    now: dt.datetime,
+    url: str,
+) -> None:
+    journey = wanted.journey
     try:
-        dispatch = _dispatch(session, journey, step, message, now, url)
+        dispatch = _dispatch(session, wanted, now, url)
     except Invalid as problem:
         journey.problem = str(problem)
         values = {"due": now + _TRY_AGAIN, "entries": [entry for entry, _ in people]}
@@ -132,23 +165,17 @@ def ask(
     session.execute(
         sa.text(_ASKED),
         {
-            "hold": now + dt.timedelta(hours=step.hold),
+            "hold": now + dt.timedelta(hours=wanted.step.hold),
             "dispatch": dispatch.id,
             "rows": orjson.dumps(rows).decode(),
         },
     )
 
 
-def _dispatch(
-    session: orm.Session,
-    journey: Journey,
-    step: MessageStep,
-    number: int,
-    now: dt.datetime,
-    url: str,
-) -> Dispatch:
+def _dispatch(session: orm.Session, wanted: _Asked, now: dt.datetime, url: str) -> Dispatch:
     """The dispatch by which a message of a step leaves now. Raises Invalid where it cannot."""
-    message = session.get(Message, number)
+    journey = wanted.journey
+    message = session.get(Message, wanted.message)
     if message is None:
         raise Invalid("A message of this journey is gone. Choose another.")
     who = Actor(None, journey.started_by, "author")
@@ -156,13 +183,16 @@ def _dispatch(
     channel = CHANNELS[message.channel]
     if journey.sender_id is None:
         raise Invalid("Choose the sender of this journey.")
-    hours = {} if channel.waits_there else step.within(journey.hours)
-    best = step.best and not channel.waits_there
+    # A message that is shown once somebody comes waits there; testers do not wait for an hour.
+    at_once = channel.waits_there or wanted.tester
+    hours = {} if at_once else wanted.step.within(journey.hours)
+    best = wanted.step.best and not at_once
     found = session.execute(
         sa.text(_OPEN),
         {
             "journey": journey.id,
-            "step": step.id,
+            "step": wanted.step.id,
+            "tester": wanted.tester,
             "edition": edition.id,
             "since": now - _FRESH,
             "sender": journey.sender_id,
@@ -175,13 +205,14 @@ def _dispatch(
     if found is not None:
         return session.get_one(Dispatch, found)
     campaign = session.get_one(Campaign, journey.campaign_id)
+    name = f"{journey.name}: {message.name}"
     made = open_dispatch(
         session,
         now,
         Dispatch(
             owner_kind="journey",
             owner_id=journey.id,
-            name=f"{journey.name}: {message.name}",
+            name=Wording("%(name)s, for testers", name=name) if wanted.tester else name,
             channel=message.channel,
             message_id=message.id,
             edition_id=edition.id,
@@ -192,13 +223,20 @@ def _dispatch(
             consent_rule=journey.consent_rule,
             hours=hours,
             best_hour=best,
-            obeys_caps=not channel.waits_there,
-            counts=not channel.waits_there,
+            obeys_caps=not at_once,
+            counts=not at_once,
             facts=campaign.facts,
             heard=True,
         ),
     )
-    session.add(JourneyDispatch(dispatch_id=made.id, journey_id=journey.id, step=step.id))
+    session.add(
+        JourneyDispatch(
+            dispatch_id=made.id,
+            journey_id=journey.id,
+            step=wanted.step.id,
+            tester=wanted.tester,
+        )
+    )
     session.flush()
     return made
 

@@ -1,4 +1,4 @@
-"""Pages of journeys: all of them, one with its map and itinerary, and one person's way."""
+"""Pages of journeys: all of them, and one with its map and itinerary."""
 
 import functools
 from collections.abc import Callable, Mapping
@@ -11,21 +11,19 @@ from meadowrun.base.kept import Kept
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience.fields import DetailSpec
 from meadowrun.core.content.findings import MUST, Check
-from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, rule_words
+from meadowrun.core.guardrails.outcomes import rule_words
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import Itinerary, Parting, Start, Who, lettered, numbered
+from meadowrun.core.journeys.steps import Itinerary, Start, Who, lettered, numbered
 from meadowrun.core.journeys.words import (
     WITHDREW,
     Names,
     again_words,
     as_text,
     exit_words,
-    line,
     link_words,
-    path_line,
     rhythm_words,
     start_words,
     task_words,
@@ -43,12 +41,13 @@ from meadowrun.journeys.calling import signing_key
 from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import curve, draw
 from meadowrun.journeys.membership import everybody, lately
-from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
+from meadowrun.journeys.models import MOVES, STATES, Journey
 from meadowrun.journeys.patterns import all_patterns
+from meadowrun.journeys.reasons import ends
+from meadowrun.journeys.testers import MOST_WAITS, testers
 from meadowrun.messages.senders import senders
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.moment import Moment, at_present
-from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
 from meadowrun.shell.request import (
     Answer,
@@ -63,35 +62,6 @@ from meadowrun.shell.request import (
 )
 
 pages = flask.Blueprint("journeys", __name__)
-
-#: Why people are not inside any more, in words.
-ENDS = {
-    "end": Wording("came to the end"),
-    "jumped": Wording("went over to another journey or lane"),
-    "failed": Wording("the other server did not answer, or refused"),
-    "exit": Wording("exited"),
-    "goal": Wording("reached the goal"),
-    "withdrew": Wording("withdrew all consent"),
-    "by_hand": Wording("taken out by hand"),
-    "merged": Wording("merged into another record"),
-    "erased": Wording("erased"),
-    "ended": Wording("the journey was ended"),
-    "removed": Wording("their step was taken away"),
-}
-#: Why somebody went on, in words.
-WHY = {
-    "start": Wording("came in"),
-    "by_hand": Wording("brought in by hand"),
-    "jumped_in": Wording("came over from another journey or lane"),
-    "time": Wording("the time was up"),
-    "answered": Wording("the other server answered"),
-    "failed": Wording("the other server did not answer, or refused"),
-    "past": Wording("the moment to wait for had passed, or there was none"),
-    "done": Wording("done"),
-    "sent": Wording("it was sent"),
-    "edited": Wording("the step was taken away"),
-    **{key: word for key, word in ENDS.items() if key not in ("by_hand",)},
-}
 
 
 @pages.get("/journeys")
@@ -187,8 +157,10 @@ def drawn(
         sent_by=_sent_by(journey),
         safety_words=_safety_words(journey),
         numbers=found,
-        ends=_ends(itinerary),
+        ends=ends(db(), itinerary),
         refusals=REFUSALS,
+        testers=testers(db(), journey.id),
+        most_waits=MOST_WAITS,
         findings=findings,
         stops=[one for one in findings if one.level == MUST],
         concerned=_concerned(walked, draft, found, names) if writing else [],
@@ -268,20 +240,6 @@ def _amounts(itinerary: Itinerary, names: Names) -> list[DetailSpec]:
     return [one for one in event.details if one.type == "number"] if event else []
 
 
-def _ends(itinerary: Itinerary) -> Callable[[str], str]:
-    """Says why somebody is not inside any more."""
-    names = queries.names(db())
-    rules = {rule.id: exit_words(rule, names) for rule in itinerary.exits}
-    return lambda because: (
-        ENDS.get(because) or rules.get(because) or WORDS.get(because) or _no_rule(because)
-    )
-
-
-def _no_rule(because: str) -> str:
-    """What is said of an exit rule that was taken away since."""
-    return Wording("an exit rule that is gone") if because[:1] == "s" else because
-
-
 def _editors(itinerary: Itinerary) -> dict[int, str]:
     """Where each message of an itinerary is written."""
     used = itinerary.messages()
@@ -346,85 +304,6 @@ def _goal_words(itinerary: Itinerary, events: Mapping[str, str]) -> str:
 
 def _has_draft(journey: Journey, by: int) -> bool:
     return queries.has_draft(db(), journey.id, journey.draft + by)
-
-
-@pages.get("/journeys/<int:ident>/people")
-def people(ident: int) -> Answer:
-    """Who is on a step now, or stands otherwise."""
-    journey = queries.journey(db(), ident)
-    step, state = flask.request.args.get("step"), flask.request.args.get("state", "inside")
-    if state not in ("inside", "finished", "left"):
-        flask.abort(404)
-    entries = queries.people_on(db(), ident, step, state)
-    contacts = queries.contacts_of(db(), entries)
-    itinerary = queries.walked(db(), journey) or Itinerary()
-    names = queries.names(db()).of(itinerary)
-    said = {one.id: line(one, names) for one, _, _ in itinerary.walk()}
-    return flask.render_template(
-        "journeys/people.html",
-        journey=journey,
-        entries=entries,
-        most=queries.MOST_SHOWN,
-        contacts=contacts,
-        said=said,
-        numbered=numbered(itinerary),
-        step=said.get(step or ""),
-        state=state,
-        ends=_ends(itinerary),
-    )
-
-
-@pages.get("/journeys/<int:ident>/people/<int:contact>")
-def person(ident: int, contact: int) -> Answer:
-    """One person's way through a journey: each step, when, and why."""
-    journey = queries.journey(db(), ident)
-    who = get_contact(db(), contact)
-    times = queries.entries(db(), ident, contact)
-    wanted = integer(flask.request.args.get("time") or "0", "time")
-    entry = next((one for one in times if one.id == wanted), times[0] if times else None)
-    itinerary = queries.walked(db(), journey) or Itinerary()
-    return flask.render_template(
-        "journeys/person.html",
-        journey=journey,
-        contact=who,
-        entry=entry,
-        times=times,
-        steps=_way(entry, itinerary),
-        why_not=None if entry else actions.why_not_in(db(), journey, who, now()),
-    )
-
-
-def _way(entry: JourneyEntry | None, itinerary: Itinerary) -> list[dict[str, object]]:
-    """Each step of somebody's way in words, the first one first."""
-    if entry is None:
-        return []
-    names, called = queries.names(db()).of(itinerary), numbered(itinerary)
-    said = {one.id: line(one, names) for one, _, _ in itinerary.walk()}
-    because = dict(WHY) | {
-        path.id: path_line(step, path, names).what
-        for step, _, _ in itinerary.walk()
-        if isinstance(step, Parting)
-        for path in step.paths
-    }
-    because |= {rule.id: exit_words(rule, names) for rule in itinerary.exits}
-    began = {one.id: start_words(one, names) for one in itinerary.starts}
-    because["start"] = began.get(entry.start, Wording("by a start that is gone"))
-    found = []
-    for move in queries.moves(db(), entry.id):
-        words = said.get(move.to_step)
-        reason = because.get(move.because)
-        if reason is None and move.because in OUTCOMES:
-            reason = Wording("not sent: %(why)s", why=WORDS[move.because])
-        found.append(
-            {
-                "at": move.at,
-                "because": reason or move.because,
-                "number": called.get(move.to_step, ""),
-                "words": words,
-                "out": not move.to_step,
-            }
-        )
-    return found
 
 
 @pages.get("/journeys/<int:ident>.txt")
@@ -535,38 +414,3 @@ def delete(ident: int) -> Answer:
         return not_done(problem, "journeys.show", ident=ident)
     said = Wording("“%(name)s” was deleted.", name=name)
     return done("campaigns.show", said, ident=campaign)
-
-
-@pages.post("/journeys/<int:ident>/bring-in")
-@needs("author")
-def bring_in(ident: int) -> Answer:
-    """Brings a contact in by hand, by their email address."""
-    journey = queries.journey(db(), ident)
-    address = flask.request.form.get("email", "").strip()
-    found = queries.contact_at(db(), address)
-    if found is None:
-        problem = Invalid(Wording("Nobody has the address “%(address)s”.", address=address))
-        return not_done(problem, "journeys.show", ident=ident)
-    try:
-        lane = flask.request.form.get("lane", "")
-        entered = actions.bring_in(db(), actor(), now(), journey, [found.id], lane)
-    except MeadowrunError as problem:
-        return not_done(problem, "journeys.show", ident=ident)
-    if not entered:
-        why = actions.why_not_in(db(), journey, found, now())
-        said = Wording("%(who)s did not come in: %(why)s.", who=address, why=why)
-        return not_done(Invalid(said), "journeys.show", ident=ident)
-    return done("journeys.show", Wording("%(who)s came in.", who=address), ident=ident)
-
-
-@pages.post("/journeys/<int:ident>/people/<int:contact>/take-out")
-@needs("author")
-def take_out(ident: int, contact: int) -> Answer:
-    """Takes a contact out by hand."""
-    journey = queries.journey(db(), ident)
-    try:
-        actions.take_out(db(), actor(), now(), journey, contact)
-    except MeadowrunError as problem:
-        return not_done(problem, "journeys.person", ident=ident, contact=contact)
-    said = Wording("Taken out. What was on its way to them is not sent.")
-    return done("journeys.person", said, ident=ident, contact=contact)

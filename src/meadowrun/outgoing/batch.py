@@ -200,7 +200,7 @@ class BatchWork:
         claimed = self.claim.take(session, now, self.whole)
         if not claimed:
             return []
-        found = self._read(session, now, list(claimed), claimed)
+        found = self._read(session, now, claimed)
         missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.
         unreadable = {r.contact_id for r in self.results}
@@ -259,11 +259,41 @@ class BatchWork:
         self,
         session: orm.Session,
         now: dt.datetime,
-        ids: Sequence[int],
         claimed: Mapping[int, Claimed],
     ) -> list[_Person]:
-        """The people of some numbers with what is filled in. Where the database cannot work it out
-        for some of them, those are found by halves: they could not be filled in, and the others go
+        """The claimed people with what is filled in and the verdict on each."""
+        ids = list(claimed)
+        rows = self._rows(session, now, ids)
+        before = self.had.among(session, ids, now)
+        inside = self._still_in(session, ids, now)
+        compared = held_out.among(session, self.taken.astimezone(self.zone).date(), ids)
+        too_late = self._is_last(now) and self.dispatch.at_last == "drop"
+
+        def person(row: Any, mine: Claimed) -> _Person:
+            facts = Facts.of(
+                row,
+                repeated_address=mine.repeated,
+                had_before=row.id in before,
+                too_late=too_late,
+                left_audience=inside is not None and row.id not in inside,
+                held_out=row.id in compared,
+                control=mine.control,
+            )
+            return _Person(
+                Reader(row.id, mine.number, row.address),
+                self._with_event(row.filled, mine.given),
+                mine.tries,
+                verdict(facts, self.rule),
+                row.zone,
+                mine.portion,
+                mine.hour,
+            )
+
+        return [person(row, claimed[row.id]) for row in rows]
+
+    def _rows(self, session: orm.Session, now: dt.datetime, ids: Sequence[int]) -> list[Any]:
+        """Facts, address, zone and values of some contacts. Where the database cannot work them
+        out for some, those are found by halves: they could not be filled in, and the others go
         on."""
         compiler = compiler_for(Moment(session, dictionary(session), now, self.zone))
         asked = facts_sql(
@@ -275,52 +305,31 @@ class BatchWork:
             "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)",
             self.channel.kind.key,
         )
+        return self._by_halves(session, sa.text(asked), compiler.values, ids)
+
+    def _by_halves(
+        self,
+        session: orm.Session,
+        asked: sa.TextClause,
+        values: Mapping[str, Any],
+        ids: Sequence[int],
+    ) -> list[Any]:
         try:
             with session.begin_nested():
-                rows = session.execute(sa.text(asked), compiler.values | {"ids": list(ids)}).all()
+                return list(session.execute(asked, {**values, "ids": list(ids)}))
         except sa.exc.DBAPIError as problem:
             if problem.connection_invalidated or not isinstance(
                 problem, sa.exc.DataError | sa.exc.InternalError
             ):
                 raise
             if len(ids) == 1:
-                self.results.append(
-                    Handed(
-                        ids[0],
-                        "not_rendered",
-                        f"a value cannot be worked out: {problem.orig}".splitlines()[0][:300],
-                    )
-                )
+                said = f"a value cannot be worked out: {problem.orig}".splitlines()[0]
+                self.results.append(Handed(ids[0], "not_rendered", said[:300]))
                 return []
-            middle = len(ids) // 2
-            return self._read(session, now, ids[:middle], claimed) + self._read(
-                session, now, ids[middle:], claimed
-            )
-        before = self.had.among(session, list(claimed), now)
-        inside = self._still_in(session, ids, now)
-        compared = held_out.among(session, self.taken.astimezone(self.zone).date(), ids)
+        middle = len(ids) // 2
         return [
-            _Person(
-                Reader(row.id, claimed[row.id].number, row.address),
-                self._with_event(row.filled, claimed[row.id].given),
-                claimed[row.id].tries,
-                verdict(
-                    Facts.of(
-                        row,
-                        repeated_address=claimed[row.id].repeated,
-                        had_before=row.id in before,
-                        too_late=self._is_last(now) and self.dispatch.at_last == "drop",
-                        left_audience=inside is not None and row.id not in inside,
-                        held_out=row.id in compared,
-                        control=claimed[row.id].control,
-                    ),
-                    self.rule,
-                ),
-                row.zone,
-                claimed[row.id].portion,
-                claimed[row.id].hour,
-            )
-            for row in rows
+            *self._by_halves(session, asked, values, ids[:middle]),
+            *self._by_halves(session, asked, values, ids[middle:]),
         ]
 
     def _with_event(self, filled: dict[str, Any], given: dict[str, Any] | None) -> dict[str, Any]:
@@ -517,7 +526,8 @@ class BatchWork:
         known = {
             r.contact_id: (p.filled, p.reader.address)
             for r in results
-            if (p := self.left.get(r.contact_id)) and is_storable(p.filled)
+            # Of what left it was asked before.
+            if (p := self.left.get(r.contact_id)) and (r.outcome in _GONE or is_storable(p.filled))
         }
         return self.claim.write(session, now, results, self.gateway.can_be_asked, known, self.waits)
 

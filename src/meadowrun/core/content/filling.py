@@ -34,6 +34,9 @@ _NUMBER = "link__"
 #: whatever a feed gives, a message stays one
 #: that mail servers take.
 MOST_FILLED, MOST_VALUE = 2_000_000, 200_000
+#: So many values of one fill-in are remembered as they were written, and how long each may be: of
+#: many thousand people most share a first name, a town or a title with others.
+MOST_KNOWN, LONGEST_KNOWN = 2_000, 60
 
 
 class CannotRender(ValueError):
@@ -138,12 +141,25 @@ def _fill(fill: FillIn, escape: bool) -> Fill:
     # Inside an address a day stands as machines write it.
     plain = "encoded" not in fill.filters
     deep = "." in key or not key
+    known: dict[str, str] = {}
 
     def render(values: Mapping[str, Any]) -> str:
         if deep:
             value = _reach_leniently(values, fill.ref) if lenient else reach(values, fill.ref)
         else:
             value = values[root].get(key) if lenient else values[root][key]
+        if value.__class__ is not str:
+            return written(value)
+        found = known.get(value)
+        if found is None:
+            found = written(value)
+            # What begins with a digit may be a moment, which each language writes its own way.
+            short = len(value) <= LONGEST_KNOWN and not value[:1].isdigit()
+            if short and len(known) < MOST_KNOWN:
+                known[value] = found
+        return found
+
+    def written(value: Any) -> str:
         for function in functions:
             value = function(value)
         if fallback is not None and is_missing(value):

@@ -2,7 +2,6 @@
 format as it is."""
 
 import datetime as dt
-import functools
 import re
 from collections.abc import Callable
 from typing import Any
@@ -78,13 +77,10 @@ def _money(value: Any, sign: str = "") -> Any:
 
 def _titled(value: Any) -> Any:
     """Capitals at the start of each word, leaving mixed case (McKay, O’Hara) as it is."""
-    return _titled_words(_text(value)) if value else value
-
-
-@functools.lru_cache(8192)
-def _titled_words(text: str) -> str:
-    # Of many thousand people a few thousand names are enough.
-    return " ".join(w.capitalize() if w.isupper() or w.islower() else w for w in text.split(" "))
+    if not value:
+        return value
+    words = _text(value).split(" ")
+    return " ".join(w.capitalize() if w.isupper() or w.islower() else w for w in words)
 
 
 def _upper(value: Any) -> Any:
