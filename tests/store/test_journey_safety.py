@@ -10,6 +10,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import MessageStep, Span, Start, WaitStep
 from meadowrun.journeys import actions, queries
+from meadowrun.journeys.actions import Limits
 from meadowrun.journeys.safety import take_out_withdrawn, watch
 from meadowrun.people.actions import set_consent
 from meadowrun.people.models import Contact
@@ -87,10 +88,26 @@ def test_it_pauses_where_one_in_three_hundred_complains(database, journey):
     assert looked(database, journey)[0] == "paused"
 
 
+def test_it_pauses_where_messages_cannot_be_filled_in(database, journey):
+    """Three of 60 are 5 in 100; four are more."""
+    lost = (
+        "UPDATE deliveries SET outcome = 'not_rendered' WHERE number IN "
+        "(SELECT number FROM deliveries ORDER BY number LIMIT :most)"
+    )
+    with database.session() as session:
+        session.execute(sa.text(lost), {"most": 3})
+    assert looked(database, journey) == ("running", "")
+    with database.session() as session:
+        session.execute(sa.text(lost), {"most": 4})
+    state, problem = looked(database, journey)
+    assert state == "paused"
+    assert "4 of 60 messages of a day could not be filled in" in problem
+
+
 def test_it_pauses_where_more_come_in_than_expected_and_goes_on_from_then(database, journey):
     with database.session() as session:
         found = queries.journey(session, journey)
-        actions.set_safety(session, IDA, NOW, found, None, None, 59)
+        actions.set_safety(session, IDA, NOW, found, Limits(None, None, None, 59))
     state, problem = looked(database, journey)
     assert state == "paused" and "60 people came in within an hour" in problem
     with clock.at(NOW + MINUTE), database.session() as session:
@@ -129,7 +146,7 @@ def test_whoever_withdraws_all_consent_leaves_unless_the_author_has_them_stay(
 def test_nothing_is_watched_where_nothing_is_set(database, journey):
     with database.session() as session:
         found = queries.journey(session, journey)
-        actions.set_safety(session, IDA, NOW, found, None, None, None)
+        actions.set_safety(session, IDA, NOW, found, Limits(None, None, None, None))
     reacts(database, "bounced", 60)
     assert looked(database, journey)[0] == "running"
 

@@ -120,24 +120,35 @@ def rename(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey,
 MOST_SHARE = 50.0
 
 
+@dataclasses.dataclass(frozen=True, slots=True)
+class Limits:
+    """When a journey pauses itself: where more than a share of its messages of a day bounced, led
+    to complaints or could not be filled in, in percent, or more people than that came in within an
+    hour; None: never."""
+
+    bounces: float | None
+    complaints: float | None
+    unfilled: float | None
+    an_hour: int | None
+
+
 def set_safety(
     session: orm.Session,
     actor: Actor,
     now: dt.datetime,
     found: Journey,
-    bounces: float | None,
-    complaints: float | None,
-    an_hour: int | None,
+    wanted: Limits,
 ) -> None:
-    """Sets when a journey pauses itself: where more than a share of what it sent within a day
-    bounced, or led to complaints (in percent), or more people than that came in within an hour;
-    None: never. Raises Invalid."""
-    for share, field in ((bounces, "bounces"), (complaints, "complaints")):
+    """Sets when a journey pauses itself. Raises Invalid."""
+    an_hour = wanted.an_hour
+    for field in ("bounces", "complaints", "unfilled"):
+        share = getattr(wanted, field)
         if share is not None and not 0 < share <= MOST_SHARE:
             raise Invalid("Give a share above 0 and up to 50 percent, or nothing.", field)
     if an_hour is not None and not 1 <= an_hour <= 10_000_000:
         raise Invalid("Give a number of people from 1 on, or nothing.", "an_hour")
-    found.most_bounces, found.most_complaints, found.most_an_hour = bounces, complaints, an_hour
+    found.most_bounces, found.most_complaints = wanted.bounces, wanted.complaints
+    found.most_unfilled, found.most_an_hour = wanted.unfilled, wanted.an_hour
     _written(session, found, now)
     said = "changed when it pauses itself"
     audit.record(session, actor, now, said, "journey", found.id, found.name)
@@ -318,6 +329,8 @@ def start(
         found.state, found.started_at, found.started_by = "running", now, actor.name
     elif before is not None:
         _carry_over(session, found, before, itinerary, now, places)
+        if before.door.hourly != itinerary.door.hourly:
+            entering.give_turns(session, Walk.of(session, found), now)
     _written(session, found, now)
     note_heard(session)
     for one in queries.beginning(itinerary, before):
@@ -401,6 +414,10 @@ def resume(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey)
     """Goes on. What came too late meanwhile goes on now. Raises Conflict."""
     _turn(session, actor, now, found, ("paused", "winding_down"), "running", "resumed")
     found.resumed_at, found.problem = now, ""
+    walk = Walk.of(session, found)
+    if walk.itinerary.door.hourly:
+        # Whose turn came meanwhile begin one after the other all the same.
+        entering.give_turns(session, walk, now)
     for dispatch in _dispatches(session, found, "paused"):
         outgoing.resume(session, now, dispatch)
     jobs.enqueue(session, "journeys.sweep")

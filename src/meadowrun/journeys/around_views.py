@@ -13,6 +13,7 @@ from meadowrun.core.journeys.reading import ItineraryError
 from meadowrun.core.journeys.steps import (
     AGAIN,
     STARTS,
+    Door,
     Goal,
     Itinerary,
     Start,
@@ -164,6 +165,24 @@ def again(ident: int) -> Answer:
     return write(journey, Wording("changed how often people come in"), change, "start")
 
 
+@pages.post("/door")
+@needs("author")
+def door(ident: int) -> Answer:
+    """Sets how many come in within an hour and are inside at once, and which journeys keep people
+    out."""
+    journey, form = queries.journey(db(), ident), flask.request.form
+
+    def change(itinerary: Itinerary) -> Itinerary:
+        made = Door(
+            integer(form.get("hourly") or "0", "hourly"),
+            integer(form.get("most_inside") or "0", "most_inside"),
+            tuple(integer(one, "not_while") for one in form.getlist("not_while")),
+        )
+        return edit.with_door(itinerary, made)
+
+    return write(journey, Wording("changed how many come in"), change, "door")
+
+
 @pages.post("/exits")
 @needs("author")
 def exits(ident: int) -> Answer:
@@ -244,11 +263,14 @@ def safety(ident: int) -> Answer:
             actor(),
             now(),
             journey,
-            _share("bounces"),
-            _share("complaints"),
-            integer(flask.request.form["an_hour"], "an_hour")
-            if flask.request.form.get("an_hour")
-            else None,
+            actions.Limits(
+                _share("bounces"),
+                _share("complaints"),
+                _share("unfilled"),
+                integer(flask.request.form["an_hour"], "an_hour")
+                if flask.request.form.get("an_hour")
+                else None,
+            ),
         )
     except MeadowrunError as problem:
         return refused(journey, problem)

@@ -10,6 +10,7 @@ import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base import clock
 from meadowrun.core.journeys.details import number_of
 from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import END
@@ -29,6 +30,8 @@ REFUSALS = {
     "twice": Wording("the same start twice"),
     "gone": Wording("no contact any more"),
     "not_one": Wording("not one of those it takes in"),
+    "elsewhere": Wording("inside another journey that keeps them out"),
+    "full": Wording("as many inside as it takes"),
 }
 
 #: What becomes of starts, in the order in which they happened: who comes in, and why others do not.
@@ -59,29 +62,62 @@ judged AS (
             AND b.last IS NOT NULL AND (CAST(:again AS text) = 'once'
             OR :again = 'after' AND g.at < b.last + make_interval(days => :days)) THEN 'before'
         WHEN c.id IS NULL THEN 'gone'
+        WHEN EXISTS (SELECT 1 FROM journey_entries o WHERE o.contact_id = g.contact
+            AND o.state = 'inside' AND o.journey_id = ANY(:not_while)) THEN 'elsewhere'
     END AS refused
     FROM given g LEFT JOIN before b ON b.contact_id = g.contact AND b.subject = g.subject
     LEFT JOIN contacts c ON c.id = g.contact
     LEFT JOIN journey_testers t ON t.journey_id = :journey AND t.contact_id = g.contact),
+numbered AS (
+    SELECT j.*, count(*) FILTER (WHERE refused IS NULL AND NOT tester)
+        OVER (ORDER BY at, contact, place ROWS UNBOUNDED PRECEDING) AS n
+    FROM judged j),
+placed AS (
+    SELECT n.*, coalesce(refused, CASE WHEN n > CAST(:room AS bigint) AND NOT tester
+            THEN 'full' END) AS kept_out,
+        CASE WHEN tester OR CAST(:gap AS interval) IS NULL THEN at
+            ELSE CAST(:turn AS timestamptz) + (n - 1) * CAST(:gap AS interval) END AS turn
+    FROM numbered n),
 entered AS (
     INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
         details, subject, control, start, lane, tester, most_wait)
-    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control, start, :lane,
-        tester, most_wait
-    FROM judged WHERE refused IS NULL
+    SELECT :journey, contact, at, :first, turn, 'due', turn, details, subject, control, start,
+        :lane, tester, most_wait
+    FROM placed WHERE kept_out IS NULL
     ORDER BY at, contact
     ON CONFLICT (journey_id, contact_id, lane, subject) WHERE state = 'inside' DO NOTHING
-    RETURNING id, began_at),
+    RETURNING id, arrived_at, tester),
 logged AS (
     INSERT INTO journey_moves (entry_id, at, from_step, to_step, because)
-    SELECT id, began_at, '', :first, :because FROM entered),
+    SELECT id, arrived_at, '', :first, :because FROM entered),
 refusals AS (
     INSERT INTO journey_refusals (journey_id, because, times)
-    SELECT :journey, refused, count(*) FROM judged WHERE refused IS NOT NULL AND NOT tester
+    SELECT :journey, kept_out, count(*) FROM placed WHERE kept_out IS NOT NULL AND NOT tester
     GROUP BY 2
     ON CONFLICT (journey_id, because)
         DO UPDATE SET times = journey_refusals.times + excluded.times)
-SELECT count(*) FROM entered
+SELECT count(*) AS people, count(*) FILTER (WHERE NOT tester) AS counted FROM entered
+"""
+#: How many are inside, testers aside.
+_INSIDE = """
+SELECT count(*) FROM journey_entries
+WHERE journey_id = :journey AND state = 'inside' AND NOT tester
+"""
+#: Gives everybody who was not looked at yet since they came another turn, in the order of theirs.
+_TURNS = """
+WITH turns AS (
+    SELECT e.id, CAST(:turn AS timestamptz) + (row_number() OVER (ORDER BY e.arrived_at, e.id) - 1)
+        * coalesce(CAST(:gap AS interval), interval '0') AS turn
+    FROM journey_entries e
+    WHERE e.journey_id = :journey AND e.state = 'inside' AND e.phase = 'due' AND NOT e.tester
+    AND e.arrived_at > e.began_at
+    AND NOT EXISTS (SELECT 1 FROM journey_moves m WHERE m.entry_id = e.id AND m.from_step <> '')),
+moved AS (
+    UPDATE journey_moves m SET at = t.turn FROM turns t WHERE m.entry_id = t.id),
+placed AS (
+    UPDATE journey_entries e SET arrived_at = t.turn, due = t.turn FROM turns t
+    WHERE e.id = t.id RETURNING 1)
+SELECT count(*) FROM placed
 """
 #: What happened and was not looked at yet, the oldest first: it is taken away.
 _HEARD = """
@@ -189,6 +225,7 @@ def enter(
         }
         for one in starts
     ]
+    gap, turn, room = _at_the_door(session, walk)
     values = {
         "rows": orjson.dumps(rows).decode(),
         "journey": walk.journey.id,
@@ -198,9 +235,49 @@ def enter(
         "again": walk.itinerary.again,
         "days": walk.itinerary.again_days,
         "twice": TWICE.total_seconds(),
+        "not_while": list(walk.itinerary.door.not_while),
+        "gap": gap,
+        "turn": turn,
+        "room": room,
     }
-    entered: int = session.execute(sa.text(_ENTER), values).scalar_one()
-    return entered
+    entered = session.execute(sa.text(_ENTER), values).one()
+    if gap and turn:
+        walk.journey.door_free_at = turn + entered.counted * gap
+    return int(entered.people)
+
+
+def _gap(walk: Walk) -> dt.timedelta | None:
+    """The time between two people who come in; None where they come as they like."""
+    hourly = walk.itinerary.door.hourly
+    return dt.timedelta(hours=1) / hourly if hourly else None
+
+
+def _at_the_door(
+    session: orm.Session, walk: Walk
+) -> tuple[dt.timedelta | None, dt.datetime | None, int | None]:
+    """The time between two people who come in, whose turn comes when, and for how many more there
+    is room; None where there is no limit. The journey is locked where there is one."""
+    gap, most = _gap(walk), walk.itinerary.door.most_inside
+    if not gap and not most:
+        return None, None, None
+    journey = walk.journey
+    session.refresh(journey, ["door_free_at"], with_for_update=True)
+    now = clock.now(session)
+    room = None
+    if most:
+        asked = session.execute(sa.text(_INSIDE), {"journey": journey.id})
+        room = most - int(asked.scalar_one())
+    return gap, max(journey.door_free_at or now, now) if gap else None, room
+
+
+def give_turns(session: orm.Session, walk: Walk, now: dt.datetime) -> int:
+    """Has those who wait their turn to come in wait as long as the journey says by now; says how
+    many there are."""
+    gap = _gap(walk)
+    values = {"journey": walk.journey.id, "turn": now, "gap": gap}
+    people = int(session.execute(sa.text(_TURNS), values).scalar_one())
+    walk.journey.door_free_at = now + people * gap if gap else None
+    return people
 
 
 def _refused(start: Happened, among: Collection[int] | None) -> str | None:

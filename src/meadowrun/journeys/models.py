@@ -44,11 +44,15 @@ class Journey(Base):
     consent_rule: orm.Mapped[str] = orm.mapped_column(server_default="agreed")
     #: the hours within which its messages go, as a dispatch keeps them
     hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
-    #: it pauses itself where more than a share of what it sent within a day bounced or led to
-    #: complaints, in percent, or more people came in within an hour; empty: never
+    #: it pauses itself where more than a share of what it sent within a day bounced, led to
+    #: complaints or could not be filled in, in percent, or more people came in within an hour;
+    #: empty: never
     most_bounces: orm.Mapped[float | None] = orm.mapped_column(server_default="5")
     most_complaints: orm.Mapped[float | None] = orm.mapped_column(server_default="0.3")
+    most_unfilled: orm.Mapped[float | None] = orm.mapped_column(server_default="5")
     most_an_hour: orm.Mapped[int | None]
+    #: when the next person may come in where so many do within an hour
+    door_free_at: orm.Mapped[dt.datetime | None]
     #: when somebody last had it go on: what was before is not held against it any more
     resumed_at: orm.Mapped[dt.datetime | None]
     #: what keeps people from moving, in words; empty: nothing

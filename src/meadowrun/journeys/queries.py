@@ -316,6 +316,26 @@ class Numbers:
         return self.went.get(step, {}).get(path, 0)
 
 
+#: Who is in a journey and waits their turn to begin: how many, and when the last one's comes.
+_AT_DOOR = """
+SELECT count(*), max(arrived_at) FROM journey_entries
+WHERE journey_id = :id AND state = 'inside' AND NOT tester AND arrived_at > :now
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class AtDoor:
+    """How many wait their turn to begin, and when the last one's comes."""
+
+    people: int
+    last: dt.datetime | None
+
+
+def at_door(session: orm.Session, ident: int, now: dt.datetime) -> AtDoor:
+    """Who waits their turn, where a journey takes in so many within an hour."""
+    return AtDoor(*session.execute(sa.text(_AT_DOOR), {"id": ident, "now": now}).one())
+
+
 def stands(session: orm.Session, idents: Collection[int]) -> dict[int, Stand]:
     """How everybody stands who ever came into some journeys, by journey."""
     by_lane = _stands(session, idents)

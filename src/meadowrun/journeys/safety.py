@@ -20,9 +20,12 @@ from meadowrun.shell.telling import named, tell
 #: Of fewer messages no share is believed.
 LEAST = 50
 WATCH = Actor(None, "Meadowrun", "admin")
-#: What became of what a journey sent within a day: how many, bounced, complained of.
+#: What became of what a journey sent within a day: how many, bounced, complained of, and how many
+#: could not be filled in, which is not among the first.
 _WENT = """
-SELECT count(*) AS sent, count(*) FILTER (WHERE d.outcome = 'bounced' OR r.bounced) AS bounced,
+SELECT count(*) FILTER (WHERE d.outcome <> 'not_rendered') AS sent,
+    count(*) FILTER (WHERE d.outcome = 'not_rendered') AS unfilled,
+    count(*) FILTER (WHERE d.outcome = 'bounced' OR r.bounced) AS bounced,
     count(*) FILTER (WHERE r.complained) AS complained
 FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
 JOIN deliveries d ON d.dispatch_id = s.id AND d.taken_at = s.taken_at
@@ -30,7 +33,8 @@ LEFT JOIN LATERAL (
     SELECT bool_or(x.kind = 'bounced') AS bounced, bool_or(x.kind = 'complained') AS complained
     FROM reactions x WHERE x.contact_id = d.contact_id AND x.delivery = d.number
     AND x.kind IN ('bounced', 'complained')) r ON TRUE
-WHERE j.journey_id = :id AND NOT j.tester AND d.outcome IN ('delivered', 'bounced', 'in_doubt')
+WHERE j.journey_id = :id AND NOT j.tester
+AND d.outcome IN ('delivered', 'bounced', 'in_doubt', 'not_rendered')
 AND d.at > :since AND d.at > :resumed
 """
 #: How many came into a journey since a moment.
@@ -42,11 +46,13 @@ AND began_at > :resumed
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Went:
-    """What became of what a journey sent within a day, and how many came in within an hour."""
+    """What became of what a journey sent within a day, how many of its messages could not be
+    filled in, and how many people came in within an hour."""
 
     sent: int
     bounced: int
     complained: int
+    unfilled: int
     came: int
 
 
@@ -60,7 +66,7 @@ def went(session: orm.Session, journey: Journey, now: dt.datetime) -> Went:
     row = session.execute(sa.text(_WENT), values).one()
     hour = values | {"since": now - dt.timedelta(hours=1)}
     came = session.execute(sa.text(_CAME), hour).scalar_one()
-    return Went(row.sent, row.bounced, row.complained, came)
+    return Went(row.sent, row.bounced, row.complained, row.unfilled, came)
 
 
 def reason(journey: Journey, found: Went) -> Wording | None:
@@ -71,18 +77,18 @@ def reason(journey: Journey, found: Went) -> Wording | None:
             n=number(found.came),
             most=number(journey.most_an_hour),
         )
-    if found.sent < LEAST:
-        return None
-    for many, most, what in (
-        (found.bounced, journey.most_bounces, Wording("bounced")),
-        (found.complained, journey.most_complaints, Wording("led to complaints")),
+    made = found.sent + found.unfilled
+    for many, of, most, what in (
+        (found.bounced, found.sent, journey.most_bounces, Wording("bounced")),
+        (found.complained, found.sent, journey.most_complaints, Wording("led to complaints")),
+        (found.unfilled, made, journey.most_unfilled, Wording("could not be filled in")),
     ):
-        if most is not None and 100 * many / found.sent > most:
+        if most is not None and of >= LEAST and 100 * many / of > most:
             return Wording(
                 "It paused itself: %(n)s of %(sent)s messages of a day %(what)s; its limit is "
                 "%(most)s%%.",
                 n=number(many),
-                sent=number(found.sent),
+                sent=number(of),
                 what=what,
                 most=f"{most:g}",
             )

@@ -22,6 +22,7 @@ from meadowrun.core.journeys.words import (
     Names,
     again_words,
     as_text,
+    door_words,
     exit_words,
     link_words,
     rhythm_words,
@@ -153,6 +154,8 @@ def drawn(
         of_line=_of_line(findings),
         stopped={one.line for one in findings if one.level == MUST},
         again=again_words(itinerary),
+        door=door_words(itinerary.door, names),
+        at_door=queries.at_door(db(), journey.id, now()) if itinerary.door.hourly else None,
         goal=_goal_words(itinerary, names.events),
         sent_by=_sent_by(journey),
         safety_words=_safety_words(journey),
@@ -272,6 +275,9 @@ def _safety_words(journey: Journey) -> str:
         found.append(Wording("over %(n)s%% bounce", n=f"{journey.most_bounces:g}"))
     if journey.most_complaints is not None:
         found.append(Wording("over %(n)s%% complain", n=f"{journey.most_complaints:g}"))
+    if journey.most_unfilled is not None:
+        share = f"{journey.most_unfilled:g}"
+        found.append(Wording("over %(n)s%% cannot be filled in", n=share))
     if journey.most_an_hour is not None:
         people = people_words(journey.most_an_hour)
         found.append(Wording("over %(people)s come in within an hour", people=people))

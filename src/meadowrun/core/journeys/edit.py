@@ -10,6 +10,7 @@ from typing import Any
 from meadowrun.core.journeys.reading import MOST_LANES, ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
+    Door,
     ExitRule,
     Goal,
     Itinerary,
@@ -394,6 +395,11 @@ def with_again(itinerary: Itinerary, again: str, days: int, subject: str = "") -
     """With how often one person can be in it, and whether several times at once. Raises
     ItineraryError."""
     return checked(dataclasses.replace(itinerary, again=again, again_days=days, subject=subject))
+
+
+def with_door(itinerary: Itinerary, door: Door) -> Itinerary:
+    """With how many come in, and who does not. Raises ItineraryError."""
+    return checked(dataclasses.replace(itinerary, door=door))
 
 
 def with_goal(itinerary: Itinerary, goal: Goal | None) -> Itinerary:

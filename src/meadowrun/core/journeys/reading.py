@@ -17,6 +17,7 @@ from meadowrun.core.journeys.steps import (
     UNITS,
     BranchStep,
     ChangeStep,
+    Door,
     ExitRule,
     ExitStep,
     Goal,
@@ -59,6 +60,8 @@ MOST_ADDRESS = 2000
 MOST_SUBJECT = 200
 #: The most letters of what a field is set to.
 MOST_VALUE = 500
+#: The most people that a limit may say.
+MOST_PEOPLE = 10_000_000
 #: The most lines by which people are told apart at one place.
 MOST_LINES = 50
 _DEEPEST = 12
@@ -82,6 +85,7 @@ def to_json(itinerary: Itinerary) -> Json:
         "again": itinerary.again,
         "again_days": itinerary.again_days,
         "subject": itinerary.subject,
+        "door": dataclasses.asdict(itinerary.door),
         "ids": itinerary.ids,
         "stays": itinerary.stays,
         "lane_name": itinerary.lane_name,
@@ -122,6 +126,7 @@ def from_json(data: Any) -> Itinerary:
         again=reader.one_of(data, "again", "", AGAIN, "once"),
         again_days=reader.whole(data, "again_days", "", 90, 1, 3650),
         subject=reader.text(data, "subject", ""),
+        door=reader.door(data.get("door", {})),
         ids=reader.whole(data, "ids", "", 0),
         exits=reader.exits(data.get("exits", [])),
         stays=bool(data.get("stays")),
@@ -164,6 +169,14 @@ class _Reader:
         if not isinstance(value, str) or len(value) > MOST_NOTE:
             raise self._wrong(name, place)
         return value
+
+    def door(self, data: Any) -> Door:
+        self.is_object(data, "door")
+        return Door(
+            self.whole(data, "hourly", "door", 0, 0, MOST_PEOPLE),
+            self.whole(data, "most_inside", "door", 0, 0, MOST_PEOPLE),
+            self.numbers(data, "not_while", "door"),
+        )
 
     def whole(
         self, data: Json, name: str, place: str, default: int, least: int = 0, most: int = 2**53

@@ -8,6 +8,7 @@ from meadowrun.core.journeys.reading import (
     MOST_LANES,
     MOST_LINES,
     MOST_PATHS,
+    MOST_PEOPLE,
     MOST_STARTS,
     MOST_SUBJECT,
     MOST_VALUE,
@@ -199,6 +200,17 @@ def schema() -> Json:
             "again": _one_of(*AGAIN),
             "again_days": _whole(1, 3650),
             "subject": _TEXT,
+            "door": {
+                "type": "object",
+                "description": "How many come in within an hour and are inside at once (0: any "
+                "number), and the journeys inside of which nobody comes in",
+                "properties": {
+                    "hourly": _whole(0, MOST_PEOPLE),
+                    "most_inside": _whole(0, MOST_PEOPLE),
+                    "not_while": {"type": "array", "items": _whole()},
+                },
+                "additionalProperties": False,
+            },
             "ids": _whole(),
             "stays": _FLAG,
             "lane_name": _NAME,

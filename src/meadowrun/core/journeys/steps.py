@@ -401,6 +401,18 @@ class Goal:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class Door:
+    """How many come in, and who does not."""
+
+    #: so many people within an hour, evenly; the others wait their turn. 0: all at once
+    hourly: int = 0
+    #: so many people inside at once; whoever comes then does not come in. 0: any number
+    most_inside: int = 0
+    #: whoever is inside one of these journeys, by number, does not come in
+    not_while: tuple[int, ...] = ()
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class Itinerary:
     """All of a journey that its author decides."""
 
@@ -414,6 +426,7 @@ class Itinerary:
     #: the detail of events by which several times of one person at once are told apart, such as the
     #: number of a case; empty: one at a time
     subject: str = ""
+    door: Door = Door()
     #: the highest number that an id of it ever had: none is given twice
     ids: int = 0
     exits: tuple[ExitRule, ...] = ()

@@ -14,6 +14,7 @@ from meadowrun.core.journeys.details import ANSWER
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
+    Door,
     ExitRule,
     GoalStep,
     Itinerary,
@@ -38,7 +39,7 @@ from meadowrun.core.language import Wording
 from meadowrun.core.tasks import KINDS
 from meadowrun.core.timing.hours import DAY_NAMES
 from meadowrun.core.timing.rhythm import Rhythm
-from meadowrun.core.wording import count_of, joined
+from meadowrun.core.wording import count_of, joined, number, people
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -422,6 +423,19 @@ def again_words(itinerary: Itinerary) -> str:
     }[itinerary.again]
 
 
+def door_words(door: Door, names: Names) -> str:
+    """How many come in, and who does not; empty: all of them."""
+    said = []
+    if door.hourly:
+        said.append(Wording("at most %(people)s an hour", people=people(door.hourly)))
+    if door.most_inside:
+        said.append(Wording("at most %(n)s inside at once", n=number(door.most_inside)))
+    if door.not_while:
+        others = [f"“{names.journeys[one]}”" for one in door.not_while if one in names.journeys]
+        said.append(Wording("nobody who is in %(journeys)s", journeys=joined(others, "or")))
+    return ", ".join(said)
+
+
 def as_text(itinerary: Itinerary, names: Names) -> str:
     """The whole itinerary as numbered instructions, one a line."""
     numbers, letters, names = numbered(itinerary), lettered(itinerary), names.of(itinerary)
@@ -445,6 +459,8 @@ def as_text(itinerary: Itinerary, names: Names) -> str:
             lines.append(f"Lane {letters[lane.id]} {lane.name}".strip())
         lines.append(f"Starts when {starts_words(alone, names)} ({again_words(itinerary)})")
         tell(lane.steps, "")
+    if limits := door_words(itinerary.door, names):
+        lines.append(f"Takes in {limits}")
     for rule in itinerary.exits:
         lines.append(f"Leaves as soon as {exit_words(rule, names)}")
     if not itinerary.stays:
