@@ -20,7 +20,7 @@ from meadowrun.core.guardrails.guards import (
 from meadowrun.core.guardrails.outcomes import FINAL
 from meadowrun.core.guardrails.verdict import verdict
 
-NAMES = [field.name for field in dataclasses.fields(Facts)]
+NAMES = list(Facts._fields)
 EITHER, ANY = (True, False), (True, False, None)
 #: Everybody that can be: 27,648 kinds of people.
 EVERYBODY = [

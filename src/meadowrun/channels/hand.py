@@ -3,7 +3,7 @@
 import dataclasses
 import datetime as dt
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import orm
 
@@ -32,8 +32,7 @@ class Parcel:
     takes_mail: bool = False
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class Reader:
+class Reader(NamedTuple):
     """One person whom it goes to: the number of the delivery, and the address as it is now."""
 
     contact_id: int

@@ -282,10 +282,10 @@ def _verdicts(
         rows = moment.session.execute(sa.text(asked), {"ids": list(contacts)})
         known = {row.id: Facts.of(row) for row in rows}
         columns = {
-            field.name: np.array(
-                [_code(getattr(known.get(one), field.name, None)) for one in contacts], np.int8
+            field: np.array(
+                [_code(getattr(known.get(one), field, None)) for one in contacts], np.int8
             )
-            for field in dataclasses.fields(Facts)
+            for field in Facts._fields
         }
         said = verdicts(columns, journey.consent_rule, OF_A_SEND)
         by_channel[channel] = np.where((said == "go") & control, "control", said)

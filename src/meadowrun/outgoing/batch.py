@@ -9,7 +9,7 @@ import re
 import time
 import zoneinfo
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -66,8 +66,7 @@ RUNS = f"SELECT 1 FROM dispatches s WHERE s.id = :dispatch AND s.state = 'runnin
 _renderers: Cache[tuple[Renderer, Json]] = Cache(20)
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class _Person:
+class _Person(NamedTuple):
     """One claimed person: what to fill in, and what the verdict says at this moment."""
 
     reader: Reader
@@ -249,7 +248,7 @@ class BatchWork:
         if not person.verdict.goes or later is None and room is None and self.timing.at_once:
             return person
         said = self.timing.verdict(now, person.zone, person.portion, room, person.hour, later)
-        return dataclasses.replace(person, verdict=said)
+        return person._replace(verdict=said)
 
     def _is_last(self, now: dt.datetime) -> bool:
         """Whether the last moment has come."""

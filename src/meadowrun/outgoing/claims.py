@@ -255,18 +255,8 @@ class Claim:
             sa.text(CLAIM_AGAIN if self._again else CLAIM),
             {**self.key, "now": now, "most": BATCH, "whole": whole},
         )
-        return {
-            row.contact_id: Claimed(
-                row.number,
-                row.tries,
-                row.repeated,
-                row.control,
-                row.portion,
-                row.hour,
-                row.given,
-            )
-            for row in rows
-        }
+        # By place, as both statements say it: by name it took twice as long for a thousand people.
+        return {row[0]: Claimed(*row[1:]) for row in rows}
 
     def hold(self) -> None:
         """Claims who is due for a batch that failed before it had anybody, so that the same people

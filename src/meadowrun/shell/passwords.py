@@ -5,8 +5,6 @@ import itertools
 import re
 from collections.abc import Iterable
 
-from zxcvbn import zxcvbn
-
 from meadowrun.base.errors import Invalid
 from meadowrun.core.language import Wording
 
@@ -70,6 +68,9 @@ def judge(password: str, about: Iterable[str]) -> None:
             ),
             "password",
         )
+    # Its lists of guesses take 12 MB, which no process needs that sets no password.
+    from zxcvbn import zxcvbn
+
     found = zxcvbn(_spelled(password[:_LOOKED_AT]), user_inputs=[*known, *_OURS])
     if found["score"] >= _GOOD_ENOUGH:
         return

@@ -6,7 +6,7 @@ test holds the three equal over all that can be known.
 
 import dataclasses
 from collections.abc import Collection, Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -25,8 +25,7 @@ YES, NO, UNKNOWN = 1, 0, -1
 Column = npt.NDArray[np.int8]
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class Facts:
+class Facts(NamedTuple):
     """What is known about one person at the moment of sending.
 
     `consent` is True, False or None (not asked) for the message's topic where it has one, else for
