@@ -1,7 +1,6 @@
 """The verdict, against a table written from the rules: a wish outranks a technical reason, unknown
 is not yes."""
 
-import dataclasses
 import datetime as dt
 import itertools
 
@@ -41,7 +40,7 @@ GOOD = Facts(True, True, False, False, None, True)
     ],
 )
 def test_verdict(changed, said):
-    assert verdict(dataclasses.replace(GOOD, **changed)).outcome == said
+    assert verdict(GOOD._replace(**changed)).outcome == said
 
 
 def test_nobody_gets_anything_against_their_word_whatever_else_holds():
@@ -79,7 +78,7 @@ def test_nobody_gets_anything_against_their_word_whatever_else_holds():
     ],
 )
 def test_who_may_get_it_by_rule(consent, channel, agreed, not_refused, service):
-    facts = dataclasses.replace(GOOD, consent=consent, channel_consent=channel)
+    facts = GOOD._replace(consent=consent, channel_consent=channel)
     assert tuple(verdict(facts, rule).outcome for rule in RULES) == (agreed, not_refused, service)
 
 
@@ -92,7 +91,7 @@ def test_no_rule_writes_to_whom_nothing_can_reach():
         {"repeated_address": True},
     ):
         assert all(
-            verdict(dataclasses.replace(GOOD, **changed), rule).outcome != "go" for rule in RULES
+            verdict(GOOD._replace(**changed), rule).outcome != "go" for rule in RULES
         )
 
 
@@ -138,7 +137,7 @@ def test_every_outcome_has_words():
     ],
 )
 def test_the_reason_is_kept_with_what_it_stood_on(changed, because, stood_on):
-    said = verdict(dataclasses.replace(GOOD, **changed))
+    said = verdict(GOOD._replace(**changed))
     assert (said.because, dict(said.stood_on), said.until) == (because, stood_on, None)
     assert said.to_json() == {"because": because, **stood_on}
 
