@@ -90,9 +90,7 @@ def test_no_rule_writes_to_whom_nothing_can_reach():
         {"address_usable": False},
         {"repeated_address": True},
     ):
-        assert all(
-            verdict(GOOD._replace(**changed), rule).outcome != "go" for rule in RULES
-        )
+        assert all(verdict(GOOD._replace(**changed), rule).outcome != "go" for rule in RULES)
 
 
 def test_rules_in_words():

@@ -2,6 +2,7 @@
 
 import csv
 import io
+import re
 
 import pytest
 import sqlalchemy as sa
@@ -84,3 +85,62 @@ def test_whoever_only_looks_chooses_nobody(client, database):
     assert 'name="contact"' not in client.get("/people").text
     assert act(client, "tag", 1, tags="keen").status_code == 403
     assert tagged(database) == []
+
+
+def consents(database):
+    asked = "SELECT contact_id, channel, agreed, how FROM consents ORDER BY 1, 2"
+    with database.session() as session:
+        return [tuple(row) for row in session.execute(sa.text(asked))]
+
+
+def test_what_they_said_is_noted_with_how(world, database):
+    with database.session() as session:
+        session.execute(sa.text("DELETE FROM consents"))
+    more = {"agreed": "yes", "channel": "sms", "how": "on paper"}
+    assert "new of 2 people, who agreed" in said(world, act(world, "consent", 2, 3, **more))
+    assert consents(database) == [(2, "sms", True, "on paper"), (3, "sms", True, "on paper")]
+    more |= {"agreed": "no", "how": "by phone"}
+    assert "new of 1 person, who refused" in said(world, act(world, "consent", 3, **more))
+    assert consents(database)[-1] == (3, "sms", False, "by phone")
+    for wrong in ({"how": " "}, {"channel": "pigeon"}):
+        assert act(world, "consent", 4, **(more | wrong)).status_code == 303
+    assert len(consents(database)) == 2
+
+
+def people_left(database):
+    with database.session() as session:
+        return session.scalars(sa.text("SELECT id FROM contacts ORDER BY id")).all()
+
+
+def test_they_are_erased_by_whoever_may(world, database, client):
+    assert "Erased for good: 2 people." in said(world, act(world, "erase", 2, 5))
+    assert people_left(database) == [1, 3, 4]
+    with database.session() as session:
+        session.execute(sa.text("UPDATE users SET role = 'author'"))
+    assert act(world, "erase", 1).status_code in (303, 403)
+    assert people_left(database) == [1, 3, 4]
+
+
+def test_everybody_who_is_found_is_meant_not_only_the_page(world, database):
+    with database.session() as session:
+        many(session, NOW, 70, "more")
+        moved = "UPDATE contacts SET last_name = 'Moor', search_key = 'moor' WHERE id > 20"
+        session.execute(sa.text(moved))
+    found = world.post("/people", data={"q": "moor"}).location
+    page = world.get(found).text
+    search = re.search(r'name="search" value="([^"]+)"', page)[1]
+    with database.session() as session:
+        moors = session.scalars(
+            sa.text("SELECT id FROM contacts WHERE last_name = 'Moor' ORDER BY id")
+        ).all()
+    assert f"all {len(moors)} people found, on every page" in re.sub(r"\s+", " ", page)
+    assert len(moors) > 50
+    act(world, "tag", moors[0], tags="moor", everybody="yes", search=search)
+    assert [one for one, _ in tagged(database)] == moors
+    # Too many to erase at once: none is.
+    act(world, "tag", tags="x", everybody="yes")
+    with database.session() as session:
+        many(session, NOW, 150, "yet")
+    before = people_left(database)
+    assert "Choose at most 200 people" in said(world, act(world, "erase", everybody="yes"))
+    assert people_left(database) == before

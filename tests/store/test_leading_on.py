@@ -221,3 +221,28 @@ def test_a_send_begins_with_its_message(web, database, send_id):
 def test_what_a_send_cannot_begin_with_is_said(web, query):
     answer = web.get(f"/sends/new?{query}")
     assert answer.status_code in (404, 422)
+
+
+def test_clicks_are_drawn_on_the_email_as_it_was_sent(web, database, send_id):
+    """Two of nine clicked “Book”; nobody clicked “More”. To look at it is no opening."""
+    with database.session() as session:
+        reactions = session.scalar(sa.text("SELECT count(*) FROM reactions"))
+    assert f"/results/{send_id}/email" in web.get(f"/results/{send_id}").text
+    page = web.get(f"/results/{send_id}/email")
+    # Of somebody who clicked.
+    shown = re.search(rf"/results/{send_id}/email/(\d+)\.html", page.text)
+    assert shown and int(shown[1]) in (2, 4)
+    frame = web.get(shown[0])
+    assert "sandbox" in frame.headers["Content-Security-Policy"]
+    assert re.search(r">Book<.*?2 · 22\.2%.*?</a>", frame.text, re.S)
+    assert re.search(r">More<.*?0 · 0%.*?</a>", frame.text, re.S) or "0 · 0.0%" in frame.text
+    assert "/c/" not in frame.text.replace("about:blank#", "") and "/o/" not in frame.text
+    with database.session() as session:
+        assert session.scalar(sa.text("SELECT count(*) FROM reactions")) == reactions
+    assert web.get(f"/results/{send_id}/email/999.html").status_code == 404
+
+
+def test_what_is_no_email_or_has_not_left_is_not_drawn(web, database, send_id):
+    with database.session() as session:
+        session.execute(sa.text("UPDATE sends SET taken_at = NULL WHERE id = :id"), {"id": send_id})
+    assert web.get(f"/results/{send_id}/email").status_code == 404

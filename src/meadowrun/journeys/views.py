@@ -14,6 +14,7 @@ from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.guardrails.outcomes import rule_words
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.beginnings import BEGINNINGS
+from meadowrun.core.journeys.bpmn import to_bpmn
 from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import Itinerary, Start, Who, lettered, numbered
@@ -329,6 +330,23 @@ def as_json(ident: int) -> Answer:
     return flask.jsonify(name=journey.name, itinerary=to_json(itinerary))
 
 
+@pages.get("/journeys/<int:ident>.bpmn")
+def as_bpmn(ident: int) -> Answer:
+    """The itinerary in process notation."""
+    journey = queries.journey(db(), ident)
+    itinerary = queries.walked(db(), journey) or queries.draft(db(), journey)
+    said = to_bpmn(journey.name, itinerary, queries.names(db()))
+    return flask.Response(
+        said,
+        mimetype="application/xml",
+        headers={"Content-Disposition": f'attachment; filename="journey-{ident}.bpmn"'},
+    )
+
+
+#: What a drawing needs that stands outside of a page.
+_ALONE = '<svg xmlns="http://www.w3.org/2000/svg" font-family="sans-serif" '
+
+
 @pages.get("/journeys/<int:ident>.svg")
 def picture(ident: int) -> Answer:
     """The map as a picture."""
@@ -337,7 +355,7 @@ def picture(ident: int) -> Answer:
     itinerary = walked or queries.draft(db(), journey)
     found = queries.numbers(db(), ident) if walked else None
     drawn = str(draw(itinerary, queries.names(db()), found))
-    drawn = drawn.replace("<svg ", '<svg xmlns="http://www.w3.org/2000/svg" ', 1)
+    drawn = drawn.replace("<svg ", _ALONE, 1)
     return flask.Response(drawn, mimetype="image/svg+xml")
 
 

@@ -33,11 +33,11 @@ def _message(ident: int) -> Message:
 @pages.get("/messages/<int:ident>/notification")
 def edit(ident: int) -> Answer:
     message = _message(ident)
-    person = page.chosen_person(flask.request.args.get("as"))
     return flask.render_template(
         "messages/notification.html",
         message=message,
-        person=person,
+        through=page.through(),
+        person=page.reader(message.document),
         reviews=queries.reviews(db(), ident),
         segments=segments(db()),
         name_of=page.name_of,

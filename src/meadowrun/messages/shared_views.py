@@ -64,6 +64,7 @@ def edit(ident: int) -> Answer:
         reviews=[],
         senders=[],
         house=None,
+        through=page.through(),
         person=queries.telling_person(db(), document, words()),
         **views.editor(),
         **follows.shown(document),

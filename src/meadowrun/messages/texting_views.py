@@ -22,15 +22,11 @@ pages = flask.Blueprint("texting", __name__)
 @pages.get("/messages/<int:ident>/text")
 def edit(ident: int) -> Answer:
     message = _message(ident)
-    person = (
-        page.chosen_person(flask.request.args.get("as"))
-        if flask.request.args.get("as")
-        else queries.telling_person(db(), message.document, words())
-    )
     return flask.render_template(
         "messages/text.html",
         message=message,
-        person=person,
+        through=page.through(),
+        person=page.reader(message.document),
         reviews=queries.reviews(db(), ident),
         segments=segments(db()),
         name_of=page.name_of,

@@ -131,18 +131,14 @@ def edit(ident: int) -> Answer:
         return flask.redirect(flask.url_for(editor_of, ident=ident, **asked))
     if message.document.get("one_of"):
         return flask.redirect(flask.url_for("choosing.show", ident=ident))
-    person = (
-        page.chosen_person(flask.request.args.get("as"))
-        if flask.request.args.get("as")
-        else queries.telling_person(db(), message.document, words())
-    )
     return flask.render_template(
         "messages/edit.html",
         message=message,
+        through=page.through(),
         name_of=page.name_of,
         also_as=ALL.values(),
         part=None,
-        person=person,
+        person=page.reader(message.document),
         senders=senders(db()),
         reviews=queries.reviews(db(), ident),
         base=f"/messages/{ident}",
@@ -300,6 +296,16 @@ def people(ident: int = 0) -> Answer:
     near = int(arguments["from"]) if is_whole(arguments.get("from", "")) else 0
     found = queries.neighbour(db(), near, ids, arguments.get("go") != "back")
     return flask.jsonify(id=found)
+
+
+@pages.post("/messages/reads-as")
+def reads_as() -> Answer:
+    """Keeps as whom this colleague reads messages from now on."""
+    data = body()
+    person, segment = str(data.get("person")), str(data.get("segment"))
+    if is_whole(person):
+        page.keep_reader(int(person), int(segment) if is_whole(segment) else 0)
+    return flask.jsonify(kept=True)
 
 
 @pages.get("/messages/<int:ident>/fills")

@@ -10,7 +10,8 @@ import sqlalchemy as sa
 from meadowrun.base.db import Database
 from meadowrun.core.audience.fields import STANDARD, Dictionary
 from meadowrun.core.people_file import harmless
-from meadowrun.people.models import Contact
+from meadowrun.people.columns import Column
+from meadowrun.people.models import Company, Contact
 
 #: people read at once
 BATCH = 2000
@@ -75,6 +76,30 @@ def lines(database: Database, ids: Sequence[int], words: Dictionary) -> Iterator
                     )
                 )
         yield "".join(text)
+
+
+def seen(database: Database, ids: Sequence[int], columns: Sequence[Column]) -> Iterator[str]:
+    """The CSV of these contacts as a table shows them: first and last name, and some columns."""
+    names = [spec for spec in STANDARD if spec.ref in ("first_name", "last_name")]
+    yield _line([*(spec.label for spec in names), *(one.label for one in columns)])
+    for start in range(0, len(ids), BATCH):
+        some = list(ids[start : start + BATCH])
+        asked = (
+            sa.select(Contact, Company.name)
+            .outerjoin(Company, Company.id == Contact.company_id)
+            .where(Contact.id.in_(some))
+        )
+        with database.session() as session:
+            found = {row[0].id: (row[0], row[1]) for row in session.execute(asked)}
+        yield "".join(
+            _line(
+                [
+                    *(getattr(contact, spec.ref) for spec in names),
+                    *(one.value(contact, company) for one in columns),
+                ]
+            )
+            for contact, company in (found[ident] for ident in some if ident in found)
+        )
 
 
 def _line(cells: Sequence[Any]) -> str:

@@ -239,6 +239,20 @@ def count_contacts(
     return min(count, most), count > most
 
 
+def contact_ids(
+    session: orm.Session, search: str = "", tags: Collection[int] | None = None
+) -> list[int]:
+    """The numbers of all contacts that match, those with any of some tags where these are given,
+    by last name."""
+    query = sa.select(Contact.id)
+    if search.strip():
+        query = _searched(query, search)
+    if tags is not None:
+        query = query.where(Contact.id.in_(_tagged(tags)))
+    column, _ = SORTS["name"]
+    return list(session.scalars(query.order_by(column, Contact.id)))
+
+
 def contact(session: orm.Session, contact_id: int) -> Contact:
     return existing(session, Contact, contact_id, "contact")
 

@@ -28,10 +28,10 @@ def narrowed(
     )
 
 
-def asked() -> tuple[int, str, frozenset[int]]:
-    """The tag that the address asks for with `tag=N`: its number, its path, and the numbers of it
-    and all under it; 0 and nothing without one, or with one that is gone."""
-    text = flask.request.args.get("tag", "")
+def asked(given: str | None = None) -> tuple[int, str, frozenset[int]]:
+    """The tag of a number, or the one that the address asks for with `tag=N`: its number, its path,
+    and the numbers of it and all under it; 0 and nothing without one, or with one that is gone."""
+    text = flask.request.args.get("tag", "") if given is None else given
     number = int(text) if is_whole(text) else 0
     path = words().name("tag", number)
     return (number, path, words().under(number)) if path is not None else (0, "", frozenset())

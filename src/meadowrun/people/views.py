@@ -14,14 +14,32 @@ from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_names
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.people import actions, company_queries, duplicates, queries, wholly
+from meadowrun.people import (
+    actions,
+    columns,
+    company_queries,
+    duplicates,
+    people_csv,
+    queries,
+    wholly,
+)
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.tagged import asked as asked_tag
 from meadowrun.people.timeline import timeline
 from meadowrun.shell import hidden
-from meadowrun.shell.request import Answer, actor, db, done, needs, now, settings
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    csv_file,
+    database,
+    db,
+    done,
+    needs,
+    now,
+    settings,
+)
 
 pages = flask.Blueprint("people", __name__)
 PAGE = 50
@@ -37,12 +55,6 @@ def table() -> Answer:
         db(), search, sort, hidden.shown(arguments.get("at", "")), under if tag else None
     )
     total, more = queries.count_contacts(db(), search, tags=under if tag else None)
-    shown = [
-        f
-        for f in queries.fields(db(), "contact")
-        if f.type in ("choice", "text", "date", "datetime", "number")
-    ][:3]
-    preferred = [f for f in queries.fields(db(), "contact") if f.key in ("membership", "region")]
     return flask.render_template(
         "people/table.html",
         page=page,
@@ -52,9 +64,34 @@ def table() -> Answer:
         more=more,
         tag=tag,
         tagged=tagged,
-        columns=(preferred or shown)[:2],
+        columns=columns.chosen(db(), actor().user_id),
+        every_column=columns.columns(db()),
+        most_columns=columns.MOST,
+        channels={key: one.kind.name for key, one in CHANNELS.items()},
         lists=queries.lists(db()),
     )
+
+
+@pages.post("/people/columns")
+def set_columns() -> Answer:
+    """Sets which columns a colleague sees."""
+    columns.keep(db(), actor().user_id, flask.request.form.getlist("column"))
+    form = flask.request.form
+    kept = {key: form[key] for key in ("search", "sort", "tag", "at") if form.get(key)}
+    return done("people.table", **kept)
+
+
+@pages.post("/people/seen.csv")
+@needs("author")
+def seen() -> Answer:
+    """Everybody whom the table shows, on all its pages, in the columns that are seen."""
+    form = flask.request.form
+    tag, _, under = asked_tag(form.get("tag", ""))
+    search = hidden.shown(form.get("search", ""))
+    ids = queries.contact_ids(db(), search, under if tag else None)
+    audit.record(db(), actor(), now(), "downloaded", "contacts", None, "", people=len(ids))
+    shown = columns.chosen(db(), actor().user_id)
+    return csv_file(people_csv.seen(database(), ids, shown), str(Wording("People")))
 
 
 @pages.post("/people")

@@ -6,7 +6,11 @@ from meadowrun.results.page import drawn_of_campaign
 from meadowrun.results.queries import numbers_of_send, subjects
 
 FEATURE = Feature(
-    pages={"views": Wording("Results"), "leading_views": Wording("Results")},
+    pages={
+        "views": Wording("Results"),
+        "leading_views": Wording("Results"),
+        "drawn_views": Wording("Results"),
+    },
     tasks=("jobs",),
     parts={"campaign.sends": drawn_of_campaign},
     learnt=subjects,

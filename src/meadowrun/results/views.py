@@ -11,6 +11,7 @@ from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 from meadowrun.base import audit
 from meadowrun.campaigns.actions import campaigns
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.channels import KINDS
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, words_for
 from meadowrun.core.language import Wording
 from meadowrun.core.people_file import harmless
@@ -149,6 +150,7 @@ def show(ident: int) -> Answer:
         silent=[(key, NAMES[key], people) for key, people in silent if people > 0],
         points=points,
         channel=channel,
+        is_mail=KINDS[channel].mail,
         in_app_messages=in_app_tally(db(), send.dispatch_id) if waits else None,
         words_of=words_of,
         control_group=control_named(db(), send),

@@ -9,6 +9,7 @@ FEATURE = Feature(
     pages={
         "views": Wording("People"),
         "insight_views": Wording("People"),
+        "comparing_views": Wording("People"),
         "grouping_views": Wording("People"),
     },
     tasks=("jobs",),
@@ -26,8 +27,8 @@ FEATURE = Feature(
             often=True,
         ),
         Way(
-            Wording("Compare segments"),
-            "insight.compare",
+            Wording("Compare segments, lists and groups"),
+            "comparing.compare",
             Wording("overlap in both difference"),
         ),
         Way(

@@ -6,7 +6,6 @@ import json
 from typing import Any
 
 import flask
-from pyroaring import BitMap
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.kept import Kept
@@ -15,10 +14,10 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.sieve import before
 from meadowrun.core.language import Wording
-from meadowrun.core.values import is_whole, read_json
+from meadowrun.core.values import read_json
 from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contact as get_contact
-from meadowrun.segments import actions, insight, queries
+from meadowrun.segments import actions, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
@@ -130,78 +129,6 @@ def profile(ident: int) -> Answer:
         as_of=as_of,
         more=[t for t in found.traits if t.strength > 0][:14],
         less=[t for t in found.traits if t.strength < 0][:8],
-    )
-
-
-def _chosen() -> list[Segment]:
-    numbers = [int(n) for n in flask.request.values.getlist("of") if is_whole(n)]
-    return [queries.segment(db(), n) for n in dict.fromkeys(numbers)][:3]
-
-
-@pages.get("/segments/compare")
-@comes_later("Comparing the segments")
-def compare() -> Answer:
-    """Two or three segments: what they share and what each has alone, in proportion."""
-    return _compare(None)
-
-
-def _compare(problem: MeadowrunError | None) -> str:
-    chosen = _chosen()
-    sets = [look(moment(), usable(s), STALE).sieve.members for s in chosen]
-    found = (
-        sorted(
-            insight.regions(sets).items(), key=lambda r: (-sum(r[0]), tuple(not i for i in r[0]))
-        )
-        if len(sets) > 1
-        else []
-    )
-    return flask.render_template(
-        "segments/compare.html",
-        chosen=chosen,
-        sizes=[len(s) for s in sets],
-        regions=found,
-        problem=problem,
-        every=queries.segments(db()),
-        union=len(BitMap.union(*sets)) if len(sets) > 1 else 0,
-        said=_region_said,
-    )
-
-
-def _region_said(chosen: list[Segment], inside: tuple[bool, ...]) -> str:
-    """A region in words: “in A and B, not in C”."""
-    ins = [f"“{s.name}”" for s, i in zip(chosen, inside, strict=True) if i]
-    outs = [f"“{s.name}”" for s, i in zip(chosen, inside, strict=True) if not i]
-    return f"in {' and '.join(ins)}" + (f", not in {' nor '.join(outs)}" if outs else "")
-
-
-@pages.post("/segments/compare")
-@needs("author")
-def keep_region() -> Answer:
-    """One region as a new segment, made of the segments it is a part of."""
-    chosen, mask = _chosen(), flask.request.form.get("region", "")
-    inside = [c == "1" for c in mask]
-    if len(inside) != len(chosen) or not any(inside):
-        raise Invalid("Choose one of the parts.", "region")
-    lines = [
-        {"id": f"s{s.id}", "kind": "segment", "segment": s.id, "inside": i}
-        for s, i in zip(chosen, inside, strict=True)
-    ]
-    try:
-        made = actions.save(
-            db(),
-            actor(),
-            now(),
-            words(),
-            flask.request.form.get("name", ""),
-            {"format": 1, "lines": lines},
-        )
-    except MeadowrunError as problem:
-        db().rollback()
-        return _compare(problem), problem.status
-    return done(
-        "segments.edit",
-        Wording("“%(name)s” follows the segments it is made of.", name=made.name),
-        ident=made.id,
     )
 
 

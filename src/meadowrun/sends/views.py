@@ -4,18 +4,13 @@ let go."""
 from typing import Any
 
 import flask
-from markupsafe import escape
 
-from meadowrun.base import signing
 from meadowrun.base.audit import record
 from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
-from meadowrun.core.content.compiled import Compiled, Rendered, Renderer
 from meadowrun.core.content.findings import MUST
-from meadowrun.core.content.lines import Json
-from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.outcomes import reason_words, rule_words, words_for
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of
@@ -24,7 +19,7 @@ from meadowrun.gateways.routes import ROUTES
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import state_to_send
 from meadowrun.messages.senders import Sender, senders
-from meadowrun.messages.values import known_refs, nested
+from meadowrun.messages.values import known_refs
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.pace import pace
@@ -34,7 +29,16 @@ from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_page, topics
-from meadowrun.sends import actions, again_to, approval, estimates, queries, repeated, timing
+from meadowrun.sends import (
+    actions,
+    again_to,
+    approval,
+    estimates,
+    queries,
+    repeated,
+    sent_mail,
+    timing,
+)
 from meadowrun.sends.models import Send
 from meadowrun.sends.sheet_page import (
     arrivals_of,
@@ -62,7 +66,6 @@ from meadowrun.shell.request import (
 )
 
 #: In an email that is only looked at, instead of the picture that would count an opening.
-NO_PICTURE = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAA="
 pages = flask.Blueprint("sends", __name__)
 #: So many people are told of at once.
 MOST_ASKED = 20
@@ -138,17 +141,7 @@ def as_person(ident: int, contact: int) -> Answer:
     mail = would_read(send, message, [get_contact(db(), contact).id]).get(contact)
     if mail is None:
         raise Invalid("There is no version of the message for this person.", "message")
-    return in_frame(_page(mail, message.document))
-
-
-def _page(mail: Rendered, document: Json) -> str:
-    """What somebody gets, for a frame: the mail, the in-app message on a website, or a text."""
-    if mail.in_app:
-        return on_page(mail.html, mail.in_app, document["settings"])
-    return mail.html or (
-        "<pre style='white-space:pre-wrap;font:16px/1.5 "
-        f"sans-serif'>{escape(mail.subject)}\n{escape(mail.text)}</pre>"
-    )
+    return in_frame(sent_mail.page(mail, message.document))
 
 
 def _seen(send: Send) -> tuple[estimates.Estimate, int]:
@@ -369,18 +362,6 @@ def progress(ident: int) -> Answer:
     )
 
 
-def _exact(ident: int, contact: int) -> Any:
-    """Exactly what they got that a person got: the edition with the values of that moment."""
-    send = queries.send(db(), ident)
-    found = to_contact(db(), send.dispatch_id, contact)
-    if found is None or found.filled is None or send.edition_id is None:
-        return None
-    made = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    return Renderer(made).render(
-        nested(found.filled, send.facts, signing.Tokens(settings().secret, found.number, contact))
-    )
-
-
 @pages.get("/sends/<int:ident>/mail/<int:contact>")
 def mail(ident: int, contact: int) -> Answer:
     send = queries.send(db(), ident)
@@ -392,7 +373,7 @@ def mail(ident: int, contact: int) -> Answer:
         send=send,
         contact=get_contact(db(), contact),
         delivery=found,
-        mail=_exact(ident, contact),
+        mail=sent_mail.exact(db(), settings(), send, contact),
         channel=queries.channel_of(db(), send),
         words_of=words_for(queries.channel_of(db(), send)),
     )
@@ -400,18 +381,13 @@ def mail(ident: int, contact: int) -> Answer:
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>.html")
 def mail_html(ident: int, contact: int) -> Answer:
-    exact = _exact(ident, contact)
+    send = queries.send(db(), ident)
+    exact = sent_mail.exact(db(), settings(), send, contact)
     if exact is None:
         flask.abort(404)
-    edition = db().get_one(Edition, queries.send(db(), ident).edition_id)
-    # Looking at it here is no opening and no click: our own addresses lead nowhere from this frame.
-    html = (
-        _page(exact, edition.document)
-        .replace(f"{settings().public_url}/o/", f"{NO_PICTURE}#")
-        .replace(f"{settings().public_url}/c/", "about:blank#")
-        .replace(f"{settings().public_url}/u/", "about:blank#")
-    )
-    return in_frame(html)
+    edition = db().get_one(Edition, send.edition_id)
+    html = sent_mail.page(exact, edition.document)
+    return in_frame(sent_mail.without_ways(html, settings().public_url))
 
 
 @pages.get("/senders")

@@ -1,9 +1,11 @@
 """People who sign in."""
 
 import datetime as dt
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
+from sqlalchemy.dialects.postgresql import JSONB
 
 from meadowrun.base.db import Base
 from meadowrun.core.language import Wording
@@ -32,6 +34,18 @@ class User(Base):
     second_step_used: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
     #: wishes to be told by email what waits for them
     told: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+
+
+class Choice(Base):
+    """What a colleague has chosen to see."""
+
+    __tablename__ = "choices"
+    user_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("users.id", ondelete="CASCADE"), primary_key=True
+    )
+    #: what it is a choice of, in words of our own
+    name: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    value: orm.Mapped[Any] = orm.mapped_column(JSONB)
 
 
 class SignIn(Base):

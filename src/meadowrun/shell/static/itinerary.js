@@ -22,6 +22,28 @@ document.addEventListener('alpine:init', () => {
     },
   }));
 
+  // A drawing as a picture of points, twice as fine as it is shown, made here: nothing else than
+  // the browser draws it.
+  Alpine.data('asPng', () => ({
+    async make() {
+      const text = await (await fetch(this.$el.href)).text();
+      const picture = new Image();
+      picture.src = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(text)}`;
+      await picture.decode();
+      const canvas = document.createElement('canvas');
+      canvas.width = 2 * picture.width;
+      canvas.height = 2 * picture.height;
+      const pen = canvas.getContext('2d');
+      pen.fillStyle = 'white';
+      pen.fillRect(0, 0, canvas.width, canvas.height);
+      pen.drawImage(picture, 0, 0, canvas.width, canvas.height);
+      const link = document.createElement('a');
+      link.href = canvas.toDataURL('image/png');
+      link.download = this.$el.dataset.name;
+      link.click();
+    },
+  }));
+
   // What brings people in: what is asked beside it depends on what was chosen.
   Alpine.data('starts', () => ({
     how: '',

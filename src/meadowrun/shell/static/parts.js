@@ -79,6 +79,10 @@ document.addEventListener('alpine:init', () => {
       this.$root.querySelector('[value=list]').click();
     },
 
+    consent() {
+      this.$root.querySelector('[value=consent]').click();
+    },
+
     all(event) {
       for (const box of this.$root.querySelectorAll('[name=contact]'))
         box.checked = event.target.checked;

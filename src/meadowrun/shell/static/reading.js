@@ -22,8 +22,13 @@ document.addEventListener('alpine:init', () => {
       this.read();
     },
 
+    // Whom somebody has chosen is who reads their next message, too.
     as(id) {
       this.person = id;
+      Meadowrun.post('/messages/reads-as', {
+        person: Number(id),
+        segment: Number(document.getElementById('through').value),
+      }).catch(() => {});
       this.read();
     },
 
