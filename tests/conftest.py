@@ -1,5 +1,6 @@
 """What every test can ask for: a database of its own, settings, a session, people to work with."""
 
+import contextlib
 import datetime as dt
 import os
 import uuid
@@ -7,6 +8,7 @@ import uuid
 import argon2
 import psycopg
 import pytest
+import structlog
 from hypothesis import settings as hypotheses
 
 from meadowrun import channels
@@ -30,27 +32,41 @@ hypotheses.load_profile("ours")
 #: The files that take longest, which are begun with: one that comes last would keep one process
 #: busy while the other has nothing left.
 DEAR = (
-    "test_two_workers",
-    "test_message",
     "test_channels",
+    "test_message",
     "test_keys_and_roles",
-    "test_hostile_addresses",
-    "test_server",
-    "test_pages",
     "test_first_path",
+    "test_hostile_addresses",
+    "test_two_workers",
+    "test_message_limits",
+    "test_server",
     "test_languages",
-    "test_newsletters",
 )
 
 
 def pytest_collection_modifyitems(items):
-    """The dear files first, then the others as they come."""
+    """Those in a browser first, after which nothing of the running demo is left; of each kind the
+    dear files before the others."""
     places = {name: place for place, name in enumerate(DEAR)}
-    items.sort(key=lambda item: places.get(item.path.stem, len(DEAR)))
+    items.sort(
+        key=lambda item: (
+            item.path.parent.name != "browser",
+            places.get(item.path.stem, len(DEAR)),
+        )
+    )
 
 
 def pytest_configure(config):
     config.pluginmanager.register(LongRuns())
+    # What is logged is shown where a test fails: as plain lines, since drawing a fault with all
+    # that was known at each place takes longer than most tests.
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.format_exc_info,
+            structlog.processors.LogfmtRenderer(),
+        ]
+    )
 
 
 NOW = dt.datetime(2026, 11, 23, 14, 0, tzinfo=dt.UTC)
@@ -100,6 +116,13 @@ def cluster_url():
 
 @pytest.fixture
 def database(cluster_url):
+    with own_database(cluster_url) as made:
+        yield made
+
+
+@contextlib.contextmanager
+def own_database(cluster_url):
+    """A migrated database without anything in it."""
     name = f"t_{uuid.uuid4().hex[:12]}"
     with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as connection:
         connection.execute(f"CREATE DATABASE {name} TEMPLATE {TEMPLATE} STRATEGY FILE_COPY")

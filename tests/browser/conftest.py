@@ -23,7 +23,7 @@ ROOT = pathlib.Path(__file__).resolve().parents[2]
 AXE = (pathlib.Path(__file__).parent / "vendor" / "axe.min.js").read_text()
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def house(worker_id):
     """A running demo of 1,500 people, on ports of its own."""
     folder = memory_folder()
@@ -169,7 +169,7 @@ def sign_in(page, email=IDA):
     page.driver.who = email
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def driver():
     made = chromium()
     #: who is signed in, by their address

@@ -53,25 +53,33 @@ def bracketed(message):
     )
 
 
-@pytest.fixture
-def foreign(database, settings, client, world, tmp_path, monkeypatch):
-    """The application with a catalogue of the made-up language, and what is in the catalogue."""
+@pytest.fixture(scope="module")
+def brackets(tmp_path_factory):
+    """A folder with the catalogue of the made-up language, and every text that is in it."""
     made = catalogue()
     for message in made:
         if message.id:
             both = message.id if isinstance(message.id, tuple) else (message.id,)
             said = tuple(bracketed(one) for one in both)
             message.string = said if len(said) > 1 else said[0]
-    folder = tmp_path / "eo" / "LC_MESSAGES"
-    folder.mkdir(parents=True)
-    with (folder / "meadowrun.mo").open("wb") as file:
+    folder = tmp_path_factory.mktemp("languages")
+    inside = folder / "eo" / "LC_MESSAGES"
+    inside.mkdir(parents=True)
+    with (inside / "meadowrun.mo").open("wb") as file:
         write_mo(file, made)
-    monkeypatch.setattr(language, "FOLDER", tmp_path)
+    known = {one for m in made if m.id for one in (m.id if isinstance(m.id, tuple) else (m.id,))}
+    return folder, known
+
+
+@pytest.fixture
+def foreign(database, settings, client, world, brackets, monkeypatch):
+    """The application with a catalogue of the made-up language, and what is in the catalogue."""
+    folder, known = brackets
+    monkeypatch.setattr(language, "FOLDER", folder)
     app = create_app(settings, database)
     app.config["WTF_CSRF_ENABLED"] = False
     found = app.test_client()
     sign_in(found)
-    known = {one for m in made if m.id for one in (m.id if isinstance(m.id, tuple) else (m.id,))}
     return found, known
 
 

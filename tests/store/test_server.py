@@ -1,6 +1,7 @@
 """The web server as a process: requests that never end, bodies that are too large, processes that
 die, and stopping."""
 
+import contextlib
 import http.client
 import os
 import pathlib
@@ -15,7 +16,7 @@ import pytest
 
 from meadowrun.shell import accounts
 from meadowrun.shell.server import most_bytes
-from tests.conftest import NOW
+from tests.conftest import NOW, own_database
 from tests.ports import own_port
 
 #: Made by chance, as a server asks for.
@@ -24,7 +25,24 @@ SECRET = "q8Rz-4vKxN2mWc7Tj1LhYb5Ep9UsDg3F"
 
 @pytest.fixture
 def served(database, tmp_path):
-    """A running server with two processes; gives its port and its keeper's process."""
+    """A running server of the test's own with two processes; gives its port and its keeper's
+    process."""
+    with serving(database, tmp_path) as found:
+        yield found
+
+
+@pytest.fixture(scope="module")
+def standing(cluster_url, tmp_path_factory):
+    """The same for those tests that leave it as it was."""
+    with (
+        own_database(cluster_url) as database,
+        serving(database, tmp_path_factory.mktemp("served")) as found,
+    ):
+        yield found
+
+
+@contextlib.contextmanager
+def serving(database, tmp_path):
     with database.session() as session:
         accounts.add_user(session, NOW, "ida@farrowhill.example", "Ida", "admin", "a long password")
     port = own_port()
@@ -106,8 +124,8 @@ def memory(keeper):
     )
 
 
-def test_forty_requests_that_never_end_hold_nobody_up(served):
-    port, _ = served
+def test_forty_requests_that_never_end_hold_nobody_up(standing):
+    port, _ = standing
     silent = [
         begun(port, text)
         for text in (
@@ -128,8 +146,8 @@ def test_forty_requests_that_never_end_hold_nobody_up(served):
         one.close()
 
 
-def test_a_body_that_is_too_large_is_refused_before_it_is_read(served):
-    port, keeper = served
+def test_a_body_that_is_too_large_is_refused_before_it_is_read(standing):
+    port, keeper = standing
     ask(port, "/sign-in")
     before = memory(keeper)
     for announced in (150_000_000, 5_000_000_000):
@@ -165,8 +183,8 @@ def test_what_each_address_takes():
     assert most_bytes("/imports/newer", True) <= 8_000_000
 
 
-def test_headers_without_end_are_refused(served):
-    port, _ = served
+def test_headers_without_end_are_refused(standing):
+    port, _ = standing
     made = begun(port, b"GET / HTTP/1.1\r\nX: " + b"a" * 40_000)
     made.settimeout(10)
     assert b"431" in made.recv(200)
