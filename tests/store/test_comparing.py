@@ -105,7 +105,7 @@ def test_a_segment_with_an_error_is_said(world, database):
         broken = [{"id": "x", "kind": "field", "field": "gone", "op": "is", "value": ["A"]}]
         session.execute(sa.update(Segment).values(definition={"format": 1, "lines": broken}))
     answer = world.get("/segments/compare", query_string={"of": ["1", "list:1"]})
-    assert answer.status_code == 200
+    assert answer.status_code == 409
     assert 'role="alert"' in answer.text
 
 

@@ -65,7 +65,7 @@ def test_every_page_can_be_found(web):
         ("brand", "House style"),
         ("audit", "Who changed what"),
         ("holidays", "Quiet hours and holidays"),
-        ("overlap", "Compare segments"),
+        ("overlap", "Compare people"),
         ("merge", "Duplicates"),
     ],
 )

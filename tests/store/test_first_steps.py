@@ -11,7 +11,7 @@ from meadowrun.messages.senders import Sender
 from meadowrun.people.models import Topic
 from meadowrun.readiness import looking
 from meadowrun.readiness.models import Probed
-from tests.conftest import NOW
+from tests.conftest import NOW, settings_for
 from tests.store.people import add, kinds, ready_send
 from tests.store.web import sign_in
 from tests.store.work import dispatched
@@ -35,17 +35,17 @@ def own(settings):
 
 
 def test_each_is_done_by_what_is_there(database, own):
-    assert done(database, own) == [False] * 7
+    assert done(database, own) == [False, False, True, *[False] * 5]
     with clock.at(NOW), database.session() as session:
         add(session, NOW, "ann@post.example")
         session.add(Topic(key="news", name="News"))
-    assert done(database, own) == [False, False, True, False, True, False, False]
+    assert done(database, own) == [False, False, True, True, False, True, False, False]
     with clock.at(NOW), database.session() as session:
         kinds(session)
         send = ready_send(session, NOW, {"in": [], "out": []})
         assert session.get(Message, send.message_id) and session.get(Sender, send.sender_id)
         everything_tried(session, own)
-    assert done(database, own) == [True, True, True, False, True, True, False]
+    assert done(database, own) == [True, True, True, True, False, True, True, False]
     with clock.at(NOW), database.session() as session:
         one = looking.standing(session, own)
         mail = next(each.found for each in one if each.probe.key.startswith("gateway:email"))
@@ -53,11 +53,16 @@ def test_each_is_done_by_what_is_there(database, own):
     assert not done(database, own)[1]
 
 
+def test_a_postal_address_is_given_by_the_settings(database, own):
+    without = settings_for(database.url, MEADOWRUN_POSTAL_ADDRESS="")
+    assert (done(database, own)[2], done(database, without)[2]) == (True, False)
+
+
 def test_they_go_once_all_is_done(client, database, own):
     """Three people can sign in."""
     sign_in(client)
     page = re.sub(r"\s+", " ", client.get("/").text)
-    assert "What to do first" in page and "1 of 7 done" in page
+    assert "What to do first" in page and "2 of 8 done" in page
     assert 'href="/imports/new">Import your contacts' in page
     with clock.at(NOW), database.session() as session:
         kinds(session)

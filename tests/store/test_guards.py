@@ -1,7 +1,6 @@
 """The guards in Python, in SQL and in NumPy say the same of everybody that can be, and what the
 rules say in plain words."""
 
-import dataclasses
 import itertools
 
 import numpy as np
@@ -75,7 +74,7 @@ def test_three_ways_say_the_same(database, rule):
     assert verdicts(columns, rule).tolist() == plain
 
     def row(number, facts):
-        values = dataclasses.astuple(facts)
+        values = tuple(facts)
         said = ["NULL::boolean" if value is None else str(value) for value in values]
         return f"({number}, {', '.join(said)})"
 
@@ -97,8 +96,7 @@ def test_what_only_a_send_knows_may_be_left_out(rule):
     control group."""
     plain = [
         in_plain_words(
-            dataclasses.replace(
-                facts,
+            facts._replace(
                 repeated_address=False,
                 had_before=False,
                 too_late=False,

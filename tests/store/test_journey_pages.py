@@ -642,3 +642,38 @@ def test_it_begins_with_a_worked_example(web, database):
     post(web, database, "add", text="wait 3 days")
     idents = [one.id for one, _, _ in draft(database).walk()]
     assert len(idents) == len(set(idents)) == len(list(draft(database).walk()))
+
+
+def test_a_message_of_a_journey_is_offered_what_the_event_says(web, database):
+    """While a message goes nowhere, nothing of an event; in a journey what starts it says."""
+
+    def offered():
+        found = web.get("/messages/1/fills").json["fields"]
+        return {one["ref"]: one["label"] for one in found if one["ref"].startswith("event.")}
+
+    assert offered() == {}
+    welcome(web, database)
+    assert offered() == {
+        "event.amount": "amount, of what starts the journey",
+        "event.night": "night, of what starts the journey",
+    }
+
+
+def test_a_journey_whose_owner_left_is_looked_after_by_an_administrator(web, database, journey):
+    start(web, database)
+    deactivated = "UPDATE users SET active = :active WHERE name = :name"
+    with database.session() as session:
+        max_at = "max@farrowhill.example"
+        accounts.add_user(session, NOW, max_at, "Max", "approver", "three long words")
+        owner = {"name": "Max", "id": 1}
+        session.execute(sa.text("UPDATE journeys SET started_by = :name WHERE id = :id"), owner)
+    assert "was deactivated" not in web.get("/journeys/1").text
+    with database.session() as session:
+        session.execute(sa.text(deactivated), {"active": False, "name": "Max"})
+    assert "Max, who started it, was deactivated" in web.get("/").text
+    assert "Max, who started it, was deactivated" in web.get("/journeys/1").text
+    assert web.post("/journeys/1/take-over").status_code == 303
+    assert "was deactivated" not in web.get("/journeys/1").text
+    assert "was deactivated" not in web.get("/").text
+    with database.session() as session:
+        assert session.get_one(Journey, 1).started_by == "Admin"

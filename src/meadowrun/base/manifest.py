@@ -190,6 +190,8 @@ class Feature:
     goes: Callable[[orm.Session, int], Going | None] | None = None
     #: by what a message of a number left, by name; None where it never did
     left: Callable[[orm.Session, int], str | None] | None = None
+    #: what the events say because of which a message of a number goes: key and label of each detail
+    happened: Callable[[orm.Session, int], Iterable[tuple[str, str]]] | None = None
     #: what subjects of the past teach, at a moment
     learnt: Callable[[orm.Session, dt.datetime], list[Past]] | None = None
     #: the numbers of what became of a send
@@ -256,6 +258,16 @@ def going(session: orm.Session, message_id: int) -> Going | None:
         ),
         None,
     )
+
+
+def happened(session: orm.Session, message_id: int) -> dict[str, str]:
+    """What the events say because of which a message goes, by the key of each detail."""
+    return {
+        key: label
+        for one in _loaded.values()
+        if one.happened
+        for key, label in one.happened(session, message_id)
+    }
 
 
 def left_by(session: orm.Session, message_id: int) -> str | None:

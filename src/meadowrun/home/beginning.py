@@ -48,6 +48,15 @@ def first_steps(session: orm.Session, settings: Settings) -> list[First]:
             bool(tried) and all(one is not None and one.ok for one in tried),
         ),
         First(
+            Wording("Give your postal address"),
+            Wording(
+                "Many countries ask for it in each email. It is the setting "
+                "MEADOWRUN_POSTAL_ADDRESS."
+            ),
+            "readiness.show",
+            bool(settings.postal_address),
+        ),
+        First(
             Wording("Name what people can subscribe to"),
             Wording("Such as a newsletter: people say yes or no to each topic by itself."),
             "sends.senders_page",

@@ -475,6 +475,15 @@ def _dispatches(session: orm.Session, found: Journey, state: str) -> list[Dispat
     return [locked(session, ident) for ident in session.scalars(asked).all()]
 
 
+def take_over(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
+    """Makes somebody the one who looks after a journey that was started: who is told of it, and
+    gets its tasks where nobody is named. Raises Conflict for one that was never started."""
+    if not found.started_by:
+        raise Conflict("It was never started: whoever starts it looks after it.")
+    before, found.started_by = found.started_by, actor.name
+    audit.record(session, actor, now, "took over", "journey", found.id, found.name, after=before)
+
+
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
     """Deletes a journey that was never started. Raises Conflict."""
     if found.state != "draft":

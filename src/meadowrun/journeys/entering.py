@@ -44,7 +44,7 @@ WITH given AS (
         AS v(contact bigint, at timestamptz, details jsonb, refused text, subject text,
             control boolean, start text, tester boolean, most_wait int)),
 before AS (
-    SELECT e.contact_id, e.subject, max(e.began_at) AS last,
+    SELECT e.contact_id, e.subject, max(e.began_at) AS last, max(e.ended_at) AS ended,
         bool_or(e.state = 'inside') AS inside
     FROM journey_entries e WHERE e.journey_id = :journey AND e.lane = :lane
     AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1, 2),
@@ -57,7 +57,7 @@ judged AS (
         WHEN g.place > 1 THEN 'twice'
         WHEN t.contact_id IS NULL AND NOT g.tester
             AND abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
-        WHEN b.inside THEN 'inside'
+        WHEN b.inside OR b.ended > g.at THEN 'inside'
         WHEN t.contact_id IS NULL AND NOT g.tester
             AND b.last IS NOT NULL AND (CAST(:again AS text) = 'once'
             OR :again = 'after' AND g.at < b.last + make_interval(days => :days)) THEN 'before'
@@ -119,16 +119,19 @@ placed AS (
     WHERE e.id = t.id RETURNING 1)
 SELECT count(*) FROM placed
 """
-#: What happened and was not looked at yet, the oldest first: it is taken away.
+#: What happened up to a moment and was not looked at yet, the oldest first: it is taken away.
 _HEARD = """
-DELETE FROM heard WHERE id IN (SELECT id FROM heard ORDER BY id LIMIT :most FOR UPDATE SKIP LOCKED)
+DELETE FROM heard WHERE id IN (SELECT id FROM heard WHERE at <= :until ORDER BY at, id LIMIT :most
+    FOR UPDATE SKIP LOCKED)
 RETURNING contact_id, kind_id, at, details, noted_at
 """
-#: Has those looked at who wait for something: {contact, reacted}.
+#: The moment of the first that happened and was not looked at yet.
+_FIRST_HEARD = "SELECT min(at) FROM heard"
+#: Has those looked at who wait for something, as of the first that they did: {contact, at}.
 _WAKE = """
-UPDATE journey_entries e SET due = :now
-FROM (SELECT DISTINCT unnest(CAST(:contacts AS bigint[])) AS contact) w
-WHERE e.contact_id = w.contact AND e.phase = 'awaiting' AND e.due > :now
+UPDATE journey_entries e SET due = greatest(w.at, e.arrived_at)
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS w(contact bigint, at timestamptz)
+WHERE e.contact_id = w.contact AND e.phase = 'awaiting' AND e.due > w.at
 """
 #: Notes that people reached the goal, within its time; what brought them in is not it.
 _GOAL = """
@@ -185,9 +188,17 @@ class Happened:
         return self.noted_at - self.at > dt.timedelta(hours=TOO_LATE)
 
 
-def heard(session: orm.Session, most: int) -> list[Happened]:
-    """Takes what happened and was not looked at yet."""
-    found = [Happened(*row) for row in session.execute(sa.text(_HEARD), {"most": most})]
+def first_heard(session: orm.Session) -> dt.datetime | None:
+    """The moment of the first that happened and was not looked at yet; None where there is
+    nothing."""
+    found: dt.datetime | None = session.execute(sa.text(_FIRST_HEARD)).scalar()
+    return found
+
+
+def heard(session: orm.Session, until: dt.datetime, most: int) -> list[Happened]:
+    """Takes what happened up to a moment and was not looked at yet, the oldest first."""
+    values = {"until": until, "most": most}
+    found = [Happened(*row) for row in session.execute(sa.text(_HEARD), values)]
     return sorted(found, key=lambda one: one.at)
 
 
@@ -309,10 +320,14 @@ def leave(
     return list(found.values())
 
 
-def wake(session: orm.Session, now: dt.datetime, contacts: Sequence[int]) -> None:
-    """Has those of some contacts looked at who wait for something to happen."""
-    if contacts:
-        session.execute(sa.text(_WAKE), {"now": now, "contacts": list(contacts)})
+def wake(session: orm.Session, happened: Sequence[Happened]) -> None:
+    """Has those looked at who wait for something to happen and did something now."""
+    first: dict[int, dt.datetime] = {}
+    for one in happened:
+        first[one.contact_id] = min(one.at, first.get(one.contact_id, one.at))
+    rows = [{"contact": contact, "at": at.isoformat()} for contact, at in first.items()]
+    if rows:
+        session.execute(sa.text(_WAKE), {"rows": orjson.dumps(rows).decode()})
 
 
 def reach_goal(session: orm.Session, walk: Walk, happened: Sequence[Happened]) -> list[Move]:

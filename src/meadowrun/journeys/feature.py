@@ -14,9 +14,11 @@ from meadowrun.journeys.page import drawn_of_campaign, drawn_of_contact
 from meadowrun.journeys.queries import (
     all_journeys,
     count_by_campaign,
+    nobodys,
     of_campaign,
     of_segment,
     running_by_campaign,
+    said_to,
 )
 from meadowrun.shell.accounts import may
 
@@ -48,8 +50,19 @@ def _stuck(session: orm.Session, who: Actor) -> Iterator[Thing]:
             yield Thing(what, one.name, path, one.problem)
 
 
+def _waits(session: orm.Session, who: Actor) -> Iterator[Thing]:
+    """What needs a hand: journeys where something is wrong, and those that nobody looks after."""
+    yield from _stuck(session, who)
+    if not may(who, "admin"):
+        return
+    for one in nobodys(session):
+        path = flask.url_for("journeys.show", ident=one.id)
+        note = Wording("%(who)s, who started it, was deactivated", who=one.started_by)
+        yield Thing(Wording("Look after"), one.name, path, note)
+
+
 FEATURE = Feature(
-    waits=_stuck,
+    waits=_waits,
     pages={
         "views": Wording("Campaigns"),
         "editing_views": Wording("Campaigns"),
@@ -78,5 +91,6 @@ FEATURE = Feature(
     parts={"campaign.sends": drawn_of_campaign, "contact.margin": drawn_of_contact},
     counts={"campaign": count_by_campaign},
     running={"campaign": running_by_campaign},
+    happened=said_to,
     says={"beginnings": lambda: BEGINNINGS},
 )

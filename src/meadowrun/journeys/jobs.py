@@ -27,6 +27,9 @@ from meadowrun.people.queries import dictionary
 #: Seconds after which a sweep makes room for others; it asks for the next itself.
 SLICE = 20.0
 END_OF_TIME = dt.datetime.max.replace(tzinfo=dt.UTC)
+#: Somebody who should have gone on so long ago is behind; what happened within such a time is
+#: looked at together.
+BEHIND = dt.timedelta(minutes=1)
 #: So much of what happened is looked at in one transaction.
 MOST_HEARD = 5000
 #: One sweep at a time: two would only wait for each other's people.
@@ -48,16 +51,30 @@ def sweep() -> None:
 
 
 def once(session: orm.Session) -> bool:
-    """Does one portion of what is due; says whether there may be more."""
+    """Does one portion of what is due; says whether there may be more.
+
+    In the order in which it was due, also after an outage: people go on up to the moment of the
+    first that happened and was not looked at; then that is looked at, up to the moment at which
+    somebody goes on again. What no event tells is looked at while nobody is behind.
+    """
     settings, now = context().settings, clock.now(session)
     zone = zoneinfo.ZoneInfo(settings.timezone)
-    seen = watching.look(session, now, zone)
-    listened = _listen(session, now, zone)
+    running = moving.running(session)
+    first = entering.first_heard(session)
+    due = moving.next_due(session, running)
+    behind = min(one for one in (first, due, now) if one is not None) < now - BEHIND
+    seen = 0 if behind else watching.look(session, now, zone)
     settled = _go_on(session, now) + _called(session, now)
-    moved = moving.advance(session, now, zone, settings.public_url)
+    until = now if first is None else min(first, now)
+    moved = moving.advance(session, now, until, running, zone, settings.public_url)
     for (journey_id, lane), jumps in moved.jumps.items():
         _go_over(session, journey_id, lane, jumps)
-    return bool(seen or listened or settled or moved.looked_at)
+    if moved.looked_at or first is None:
+        return bool(seen or settled or moved.looked_at)
+    # Whoever comes in by what happened first goes on before the next that happened much later.
+    following = moving.next_due(session, running, until) or now
+    slice_ends = min(now, following, first + BEHIND)
+    return bool(_listen(session, now, zone, slice_ends) or seen or settled)
 
 
 def _go_over(
@@ -88,9 +105,11 @@ def _is_below(lanes: list[str], lane: str, other: str) -> bool:
     return lanes.index(lane) > lanes.index(other)
 
 
-def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
-    """What happened since brings people in, wakes those who wait, and reaches goals."""
-    found = entering.heard(session, MOST_HEARD)
+def _listen(
+    session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, until: dt.datetime
+) -> int:
+    """What happened up to a moment brings people in, wakes those who wait, and reaches goals."""
+    found = entering.heard(session, until, MOST_HEARD)
     if not found:
         return 0
     # A kind that was merged into another is still called as before by what was written then.
@@ -115,7 +134,7 @@ def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> 
         on = [one for one in reached if goal and goal.ends or one.at < out.get(one.id, END_OF_TIME)]
         take_off(session, on)
         take_off(session, [Move(ident, "", at, rule, "left") for ident, at, rule in leaves])
-    entering.wake(session, now, [one.contact_id for one in found])
+    entering.wake(session, found)
     return len(found)
 
 

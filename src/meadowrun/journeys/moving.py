@@ -43,6 +43,8 @@ from meadowrun.people.queries import dictionary
 from meadowrun.shell.telling import named
 from meadowrun.tasks.actions import Given, Wanted, give
 
+#: Before everything.
+EVER = dt.datetime.min.replace(tzinfo=dt.UTC)
 #: So many people are moved in one transaction.
 BATCH = 2000
 
@@ -53,7 +55,7 @@ _DUE = """
 WITH due AS MATERIALIZED (
     SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery, subject,
         attempt, most_wait
-    FROM journey_entries WHERE due <= :now AND journey_id = ANY(:moving) ORDER BY due LIMIT :most
+    FROM journey_entries WHERE due <= :until AND journey_id = ANY(:moving) ORDER BY due LIMIT :most
     FOR UPDATE SKIP LOCKED)
 SELECT d.*, c.timezone FROM due d LEFT JOIN contacts c ON c.id = d.contact_id
 """
@@ -192,11 +194,39 @@ class Advanced:
     jumps: dict[tuple[int, str], list[tuple[int, dt.datetime]]]
 
 
-def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url: str) -> Advanced:
-    """Does the step of those who are due longest, BATCH people at the most. `zone` is that of
-    people without one, `url` the public address that messages are made with."""
-    moving = session.scalars(sa.select(Journey.id).where(Journey.state.in_(MOVES))).all()
-    values = {"now": now, "most": BATCH, "moving": list(moving)}
+#: When the next is due who is on a journey that moves.
+_NEXT_DUE = """
+SELECT due FROM journey_entries WHERE due > :after AND journey_id = ANY(:moving)
+ORDER BY due LIMIT 1
+"""
+
+
+def running(session: orm.Session) -> list[int]:
+    """The journeys on which people move."""
+    return list(session.scalars(sa.select(Journey.id).where(Journey.state.in_(MOVES))))
+
+
+def next_due(
+    session: orm.Session, journeys: Sequence[int], after: dt.datetime = EVER
+) -> dt.datetime | None:
+    """When the next on one of some journeys is due after a moment; None where nobody is."""
+    values = {"after": after, "moving": list(journeys)}
+    found: dt.datetime | None = session.execute(sa.text(_NEXT_DUE), values).scalar()
+    return found
+
+
+def advance(
+    session: orm.Session,
+    now: dt.datetime,
+    until: dt.datetime,
+    journeys: Sequence[int],
+    zone: zoneinfo.ZoneInfo,
+    url: str,
+) -> Advanced:
+    """Does the step of those on some journeys who are due longest, up to a moment, BATCH people at
+    the most. `zone` is that of people without one, `url` the public address that messages are made
+    with."""
+    values = {"until": until, "most": BATCH, "moving": list(journeys)}
     groups: dict[tuple[int, str], list[Due]] = {}
     for row in session.execute(sa.text(_DUE), values):
         groups.setdefault((row.journey_id, row.step), []).append(Due(*row))
@@ -211,7 +241,12 @@ def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url
             # The step was taken away: they are at the end.
             move(session, [Move(one.id, END, now, "removed", "left") for one in people])
             continue
-        _do(session, walk, flat, people, now, zone, url)
+        if isinstance(flat.step, WaitStep):
+            _wait(session, flat, flat.step, people, now, until, zone)
+        elif isinstance(flat.step, WaitForStep):
+            _wait_for(session, flat, flat.step, people, until, walk.itinerary.subject)
+        else:
+            _do(session, walk, flat, people, now, zone, url)
         if isinstance(flat.step, JumpStep):
             to = (flat.step.journey or journey_id, flat.step.lane)
             jumps.setdefault(to, []).extend((one.id, one.arrived_at) for one in people)
@@ -242,14 +277,10 @@ def _do(
     zone: zoneinfo.ZoneInfo,
     url: str,
 ) -> None:
-    """Does one step for all who are on it."""
+    """Does one step at which nobody waits for a time, for all who are on it."""
     step = flat.step
     if isinstance(step, MessageStep):
         _ask(session, walk.journey, step, people, now, url)
-    elif isinstance(step, WaitStep):
-        _wait(session, flat, step, people, now, zone)
-    elif isinstance(step, WaitForStep):
-        _wait_for(session, flat, step, people, now, walk.itinerary.subject)
     elif isinstance(step, BranchStep):
         _branch(session, flat, step, people, now, zone)
     elif isinstance(step, SplitStep):
@@ -306,10 +337,11 @@ def _wait(
     step: WaitStep,
     people: list[Due],
     now: dt.datetime,
+    until: dt.datetime,
     zone: zoneinfo.ZoneInfo,
 ) -> None:
-    """Each goes on once their time is up. It is worked out from the rule each time that somebody is
-    looked at: what it goes by may have changed."""
+    """Each goes on once their time is up, up to a moment. It is worked out from the rule each time
+    that somebody is looked at: what it goes by may have changed."""
     days: dict[int, dt.date] = {}
     if step.date:
         moment = Moment(session, dictionary(session), now, zone)
@@ -321,12 +353,12 @@ def _wait(
         over = over and one.at_most(over)
         # Whoever waits for a date that was changed meanwhile, so that its moment is past by now.
         changed = one.phase == "waiting" and step.date and over != one.due
-        if over is None or (changed and over <= now):
+        if over is None or (changed and over <= until):
             at = now if one.phase == "waiting" else one.arrived_at
             out = step.past == "exit"
             to = END if out else flat.next
             moves.append(Move(one.id, to, at, "past", "left" if out else ""))
-        elif over <= now:
+        elif over <= until:
             moves.append(Move(one.id, flat.next, over, "time"))
         else:
             rest.append((one.id, over))
@@ -386,11 +418,12 @@ def _wait_for(
     flat: Flat,
     step: WaitForStep,
     people: list[Due],
-    now: dt.datetime,
+    until: dt.datetime,
     about: str,
 ) -> None:
-    """Each goes by what happened first since they came, or by the last path once the time is up. Of
-    events that have the detail `about` only those count that are about their subject."""
+    """Each goes by what happened first since they came, or by the last path once the time is up,
+    up to a moment. Of events that have the detail `about` only those count that are about their
+    subject."""
     first, length = dict(flat.first_of), step.span.length()
     rows = [
         {
@@ -398,7 +431,7 @@ def _wait_for(
             "contact": one.contact_id,
             "since": one.arrived_at.isoformat(),
             "until": min(
-                one.at_most(one.arrived_at + length), now + dt.timedelta(microseconds=1)
+                one.at_most(one.arrived_at + length), until + dt.timedelta(microseconds=1)
             ).isoformat(),
             "delivery": one.sent_delivery,
             "subject": one.subject,
@@ -428,7 +461,7 @@ def _wait_for(
             at, _, place = happened[one.id]
             path = step.paths[place]
             moves.append(Move(one.id, first[path.id], at, path.id))
-        elif over <= now:
+        elif over <= until:
             last = step.paths[-1]
             moves.append(Move(one.id, first[last.id], over, last.id))
         else:

@@ -55,6 +55,19 @@ def of_campaign(session: orm.Session, campaign_id: int) -> list[Journey]:
     return list(session.scalars(asked))
 
 
+#: Journeys on which people are and that nobody looks after who still works here.
+_NOBODYS = """
+SELECT j.id FROM journeys j WHERE j.state IN ('running', 'winding_down', 'paused')
+AND EXISTS (SELECT 1 FROM users u WHERE NOT u.active AND u.name = j.started_by)
+AND NOT EXISTS (SELECT 1 FROM users u WHERE u.active AND u.name = j.started_by) ORDER BY j.name
+"""
+
+
+def nobodys(session: orm.Session) -> list[Journey]:
+    """Journeys that run and whose owner was deactivated."""
+    return [session.get_one(Journey, ident) for ident in session.scalars(sa.text(_NOBODYS))]
+
+
 def all_journeys(session: orm.Session) -> list[Journey]:
     """Every journey: those that run first, then by name."""
     order = sa.case(
@@ -89,6 +102,21 @@ def segments_of(itinerary: Itinerary) -> set[int]:
     for one in asked:
         found |= {line["segment"] for line in one.lines if line.get("kind") == "segment"}
     return found - {0}
+
+
+def said_to(session: orm.Session, message_id: int) -> list[tuple[str, str]]:
+    """What the events say that start the journeys in which a message goes, as they are walked or
+    written: key and label of each detail, each once."""
+    words = dictionary(session)
+    found: dict[str, str] = {}
+    open_ones = sa.select(Journey).where(Journey.state != "ended").order_by(Journey.id)
+    for one in session.scalars(open_ones):
+        for itinerary in (draft(session, one), walked(session, one)):
+            if itinerary is None or message_id not in itinerary.messages():
+                continue
+            kinds = [words.event(key) for key in sorted(itinerary.starting_events())]
+            found |= {detail.key: detail.label for kind in kinds if kind for detail in kind.details}
+    return list(found.items())
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:
@@ -215,9 +243,10 @@ SELECT m.from_step, m.because, count(*) AS people,
 FROM journey_moves m JOIN journey_entries e ON e.id = m.entry_id
 WHERE e.journey_id = :id AND NOT e.tester AND m.from_step <> '' GROUP BY 1, 2
 """
-#: What people did with the messages of each step: step, sent, opened, clicked.
+#: What people did with the messages of each step on each channel: step, channel, sent, opened,
+#: clicked.
 _DID = """
-SELECT j.step, count(*) FILTER (WHERE d.outcome IN ('delivered', 'in_doubt')) AS sent,
+SELECT j.step, s.channel, count(*) FILTER (WHERE d.outcome IN ('delivered', 'in_doubt')) AS sent,
     count(*) FILTER (WHERE r.opened) AS opened, count(*) FILTER (WHERE r.clicked) AS clicked
 FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
 JOIN deliveries d ON d.dispatch_id = s.id AND d.taken_at = s.taken_at
@@ -225,7 +254,7 @@ LEFT JOIN LATERAL (
     SELECT bool_or(x.kind = 'opened') AS opened, bool_or(x.kind = 'clicked') AS clicked
     FROM reactions x WHERE x.contact_id = d.contact_id AND x.delivery = d.number
     AND NOT x.machine AND x.kind IN ('opened', 'clicked')) r ON TRUE
-WHERE j.journey_id = :id AND NOT j.tester GROUP BY 1
+WHERE j.journey_id = :id AND NOT j.tester GROUP BY 1, 2
 """
 
 
@@ -277,11 +306,15 @@ class Here:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Did:
-    """What people did with the messages of a step."""
+    """What people did with some messages."""
 
     sent: int = 0
     opened: int = 0
     clicked: int = 0
+
+    def __add__(self, other: "Did") -> "Did":
+        """Both together."""
+        return Did(self.sent + other.sent, self.opened + other.opened, self.clicked + other.clicked)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -295,6 +328,8 @@ class Numbers:
     #: step → how many left from it before the end
     out: dict[str, int]
     did: dict[str, Did]
+    #: channel → what people did with all messages on it
+    channels: dict[str, Did]
     #: step → how many tasks it gave, and how many of these are done
     tasks: dict[str, tuple[int, int]]
     refused: dict[str, int]
@@ -366,6 +401,12 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
     for step, because, people, gone in session.execute(sa.text(_WENT), values):
         went.setdefault(step, {})[because] = people
         out[step] = out.get(step, 0) + gone
+    did: dict[str, Did] = {}
+    channels: dict[str, Did] = {}
+    for row in session.execute(sa.text(_DID), values):
+        one = Did(row.sent, row.opened, row.clicked)
+        did[row.step] = did.get(row.step, Did()) + one
+        channels[row.channel] = channels.get(row.channel, Did()) + one
     refusals = sa.select(JourneyRefusal).where(JourneyRefusal.journey_id == ident)
     by_lane = _stands(session, [ident])[ident]
     return Numbers(
@@ -373,10 +414,8 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
         {row.step: Here(row.people, row.first) for row in session.execute(sa.text(_HERE), values)},
         went,
         out,
-        {
-            row.step: Did(row.sent, row.opened, row.clicked)
-            for row in session.execute(sa.text(_DID), values)
-        },
+        did,
+        channels,
         {step: (given, done) for step, given, done in session.execute(sa.text(_TASKS), values)},
         {row.because: row.times for row in session.scalars(refusals)},
         dict(session.execute(sa.text(_CAME), values).tuples().all()),

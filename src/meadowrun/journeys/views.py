@@ -163,6 +163,7 @@ def drawn(
         numbers=found,
         ends=ends(db(), itinerary),
         refusals=REFUSALS,
+        nobodys=journey in queries.nobodys(db()),
         testers=testers(db(), journey.id),
         most_waits=MOST_WAITS,
         findings=findings,
@@ -380,6 +381,17 @@ def turn(ident: int, what: str) -> Answer:
     except MeadowrunError as problem:
         return not_done(problem, "journeys.show", ident=ident)
     return done("journeys.show", said, ident=ident)
+
+
+@pages.post("/journeys/<int:ident>/take-over")
+@needs("approver")
+def take_over(ident: int) -> Answer:
+    """Makes whoever asks the one who looks after it."""
+    try:
+        actions.take_over(db(), actor(), now(), queries.journey(db(), ident))
+    except MeadowrunError as problem:
+        return not_done(problem, "journeys.show", ident=ident)
+    return done("journeys.show", Wording("You look after it from now on."), ident=ident)
 
 
 @pages.post("/journeys/<int:ident>/start")

@@ -14,7 +14,7 @@ from meadowrun.core.content import in_app
 from meadowrun.core.content.checks import PHONES, shown_length
 from meadowrun.core.content.compiled import Compiled, CompileError, placed
 from meadowrun.core.content.findings import About, Check
-from meadowrun.core.content.lines import ICONS, walk
+from meadowrun.core.content.lines import ICONS, MADE_UP, SPLITS, walk
 from meadowrun.messages import editable, queries, reading
 from meadowrun.messages.gaps import Gap, counted, gaps_of
 from meadowrun.messages.models import Message
@@ -64,9 +64,12 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         "condition": condition_english,
         "groupings": words().named.get("grouping", {}),
         "line_types": doc.LINE_TYPES,
+        "splits": SPLITS,
         "feeds": queries.feeds(db()),
         "fonts": doc.FONTS,
-        "icons": ICONS,
+        "icons": {
+            key: name for key, name in ICONS.items() if settings().demo or key not in MADE_UP
+        },
         "comments": queries.comments(db(), message.id) if message else [],
     }
 

@@ -8,6 +8,7 @@ from markupsafe import escape
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.manifest import happened
 from meadowrun.core.audience import definition as d
 from meadowrun.core.channels import CHANNELS, KINDS
 from meadowrun.core.content import begin, readers
@@ -327,6 +328,13 @@ def fills(ident: int = 0) -> Answer:
             {"ref": f"feed.{f.key}", "label": Wording("feed %(key)s", key=f.key)}
             for f in queries.feeds(db())
         ),
+    ]
+    known += [
+        {
+            "ref": f"event.{key}",
+            "label": Wording("%(label)s, of what starts the journey", label=label),
+        }
+        for key, label in (happened(db(), ident) if ident else {}).items()
     ]
     facts = [
         {"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}

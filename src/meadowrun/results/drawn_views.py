@@ -1,16 +1,10 @@
 """The links of a send, drawn on the email as it was sent."""
 
-import dataclasses
-
 import flask
-import sqlalchemy as sa
-from sqlalchemy import orm
 
 from meadowrun.core.channels import KINDS
-from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.results.drawn import Badge, with_badges
 from meadowrun.core.wording import number, share
-from meadowrun.messages.models import Edition
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.results import queries
 from meadowrun.results.queries import Result
@@ -23,39 +17,13 @@ from meadowrun.shell.request import Answer, db, now, settings
 
 pages = flask.Blueprint("drawn", __name__, url_prefix="/results/<int:ident>/email")
 
-#: Somebody who got each version of a send, of those who clicked first: version, contact.
-READERS = """
-SELECT DISTINCT ON (1) coalesce(d.filled ->> :field, '') AS version, d.contact_id
-FROM deliveries d
-LEFT JOIN LATERAL (SELECT 1 AS did FROM reactions r WHERE r.contact_id = d.contact_id
-    AND r.delivery = d.number AND r.kind = 'clicked' AND NOT r.machine LIMIT 1) c ON TRUE
-WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.outcome = 'delivered'
-    AND d.filled IS NOT NULL
-ORDER BY 1, c.did NULLS LAST, d.number
-"""
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Reader:
-    """Somebody who got one version of a send; the version is empty where there is only one."""
-
-    version: str
-    contact_id: int
-
-
-def readers(session: orm.Session, send: Send) -> list[Reader]:
-    """One reader of each version of a send."""
-    field = Compiled.from_json(session.get_one(Edition, send.edition_id).compiled).field
-    values = {"field": field or "", "dispatch": send.dispatch_id, "taken": send.taken_at}
-    return [Reader(*row) for row in session.execute(sa.text(READERS), values)]
-
 
 @pages.get("")
 def show(ident: int) -> Answer:
     """The email with how many clicked each link, of somebody who got it, by version."""
     send = _mail(ident)
     result = queries.result(db(), send, now())
-    found = readers(db(), send)
+    found = queries.readers(db(), send)
     asked = flask.request.args.get("contact", "")
     reader = next((one for one in found if str(one.contact_id) == asked), None)
     reader = reader or next(iter(found), None)

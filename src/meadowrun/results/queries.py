@@ -368,6 +368,33 @@ def _links(session: orm.Session, send: Send, counts: dict[str, list[int]]) -> li
     )
 
 
+#: Somebody who got each version of a send, of those who clicked first: version, contact.
+_READERS = """
+SELECT DISTINCT ON (1) coalesce(d.filled ->> :field, '') AS version, d.contact_id
+FROM deliveries d
+LEFT JOIN LATERAL (SELECT 1 AS did FROM reactions r WHERE r.contact_id = d.contact_id
+    AND r.delivery = d.number AND r.kind = 'clicked' AND NOT r.machine LIMIT 1) c ON TRUE
+WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.outcome = 'delivered'
+    AND d.filled IS NOT NULL
+ORDER BY 1, c.did NULLS LAST, d.number
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Reader:
+    """Somebody who got one version of a send; the version is empty where there is only one."""
+
+    version: str
+    contact_id: int
+
+
+def readers(session: orm.Session, send: Send) -> list[Reader]:
+    """One reader of each version of a send."""
+    field = Compiled.from_json(session.get_one(Edition, send.edition_id).compiled).field
+    values = {"field": field or "", "dispatch": send.dispatch_id, "taken": send.taken_at}
+    return [Reader(*row) for row in session.execute(sa.text(_READERS), values)]
+
+
 #: So long after it left a send is still being opened, and teaches nothing about its subject yet.
 SETTLED_AFTER = dt.timedelta(days=3)
 

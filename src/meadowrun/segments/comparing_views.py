@@ -3,7 +3,7 @@
 import flask
 from pyroaring import BitMap
 
-from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import people as people_words
@@ -28,12 +28,12 @@ def _chosen() -> list[Compared]:
     return comparing.chosen(db(), [one for one in flask.request.values.getlist("of") if one])
 
 
-def _page(problem: MeadowrunError | None) -> str:
+def _page(problem: MeadowrunError | None) -> Answer:
     chosen = _chosen()
     try:
         sets = [comparing.members(moment(), one) for one in chosen]
     except d.DefinitionError as wrong:
-        sets, problem = [], Invalid(str(wrong))
+        sets, problem = [], Conflict(str(wrong))
     found = (
         sorted(
             insight.regions(sets).items(), key=lambda r: (-sum(r[0]), tuple(not i for i in r[0]))
@@ -41,7 +41,7 @@ def _page(problem: MeadowrunError | None) -> str:
         if len(sets) > 1
         else []
     )
-    return flask.render_template(
+    page = flask.render_template(
         "segments/compare.html",
         chosen=chosen,
         most=comparing.MOST,
@@ -52,6 +52,7 @@ def _page(problem: MeadowrunError | None) -> str:
         union=len(BitMap.union(*sets)) if len(sets) > 1 else 0,
         said=_said,
     )
+    return (page, problem.status) if problem else page
 
 
 def _said(chosen: list[Compared], inside: tuple[bool, ...]) -> str:
@@ -84,6 +85,6 @@ def keep() -> Answer:
         made = actions.save(db(), actor(), now(), words(), name, definition)
     except MeadowrunError as problem:
         db().rollback()
-        return _page(problem), problem.status
+        return _page(problem)
     told = Wording("“%(name)s” follows what it is made of.", name=made.name)
     return done("segments.edit", told, ident=made.id)

@@ -27,9 +27,9 @@ FEATURE = Feature(
             often=True,
         ),
         Way(
-            Wording("Compare segments, lists and groups"),
+            Wording("Compare people"),
             "comparing.compare",
-            Wording("overlap in both difference"),
+            Wording("overlap in both difference segments lists"),
         ),
         Way(
             Wording("Groupings"),

@@ -32,6 +32,15 @@ LINE_TYPES: dict[str, tuple[str, Json]] = {
     "code": (Wording("Code"), {"code": ""}),
     "footer": (Wording("Footer"), {"html": "<p></p>", "unsubscribe": True}),
 }
+#: How columns can be arranged at a click: their widths in percent.
+SPLITS = (
+    [50, 50],
+    [33, 67],
+    [67, 33],
+    [33, 33, 34],
+    [25, 50, 25],
+    [25, 25, 25, 25],
+)
 #: Every line has these besides.
 EVERY: Json = {"off": False}
 #: What an icon of an icons line may show; the pictures ship with the application.
@@ -50,6 +59,8 @@ ICONS = {
     "millpond": "Millpond",
     "rookery": "Rookery",
 }
+#: Networks of the demo's own world: offered nowhere else.
+MADE_UP = frozenset({"hedgerow", "millpond", "rookery"})
 #: Slots of a line that hold text in which fill-ins may stand.
 TEXT_SLOTS = ("text", "html", "label", "href", "src", "alt", "link", "by", "code")
 MOST_CASES = 60

@@ -78,6 +78,13 @@ document.addEventListener('alpine:init', () => {
           this.change({do: place.dataset.do, line: place.dataset.line, value: place.value});
       },
 
+      // Columns that were drawn wider or narrower; the border that was moved keeps its focus.
+      async resized(event) {
+        const {line, value, at} = event.detail;
+        if (!(await this.change({do: 'split', line, value}))) return;
+        this.row(line)?.querySelector(`.split-border[data-at="${at}"]`)?.focus();
+      },
+
       // Pasting brings words, not somebody else's looks; a picture becomes a line.
       pasted(event) {
         const place = event.target.closest('.ink');

@@ -74,7 +74,11 @@ document.addEventListener('alpine:init', () => {
       this.many = this.$root.querySelectorAll('[name=contact]:checked').length;
     },
 
-    // Enter in the name of a list puts them there, and does not tag them.
+    // Enter in a field does what the field is for, and not what stands first.
+    tag() {
+      this.$root.querySelector('[value=tag]').click();
+    },
+
     put() {
       this.$root.querySelector('[value=list]').click();
     },

@@ -1,0 +1,138 @@
+"""Journeys after days without workers: all that happened is looked at in its order."""
+
+import datetime as dt
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock
+from meadowrun.core.journeys.steps import (
+    ExitRule,
+    Path,
+    Span,
+    Start,
+    WaitForStep,
+    WaitStep,
+    Who,
+)
+from meadowrun.journeys import queries
+from meadowrun.tracking.taking import take_events
+from tests.conftest import NOW
+from tests.store.journeys import advance
+from tests.store.starting import (
+    DAY,
+    HOUR,
+    LONG,
+    MINUTE,
+    entry,
+    happens,
+    moves,
+    running,
+    starting_world,
+)
+
+VISITED = Start("event", "visited")
+A_DAY = WaitStep("", Span(1, "day"))
+OUTAGE = NOW + 6 * DAY
+
+
+@pytest.fixture
+def world(database, settings, job_context, keeper):
+    return starting_world(database)
+
+
+def untold(database, kind, at, *contacts):
+    """Something happens, and no worker is there to hear of it."""
+    with clock.at(at), database.session() as session:
+        rows = [{"event": kind, "contact": one, "at": at.isoformat()} for one in contacts]
+        take_events(session, at, "t", rows)
+
+
+def times(database, ident, contact):
+    """Each time that somebody was inside: from when to when."""
+    with database.session() as session:
+        found = queries.entries(session, ident, contact)
+        return [(one.began_at, one.ended_at) for one in reversed(found)]
+
+
+def refused(database, ident):
+    with database.session() as session:
+        return queries.numbers(session, ident).refused
+
+
+def test_whoever_was_through_by_then_comes_in_again(database, world):
+    ident = running(database, world, VISITED, A_DAY, again="any")
+    happens(database, "visited", NOW + HOUR, 1)
+    untold(database, "visited", NOW + 2 * DAY, 1)
+    advance(database, OUTAGE)
+    first, second = NOW + HOUR, NOW + 2 * DAY
+    assert times(database, ident, 1) == [(first, first + DAY), (second, second + DAY)]
+    assert refused(database, ident) == {}
+
+
+def test_whoever_was_inside_then_does_not(database, world):
+    """The second of three visits lies within the day of the first."""
+    ident = running(database, world, VISITED, A_DAY, again="any")
+    for hours in (1, 13, 49):
+        untold(database, "visited", NOW + hours * HOUR, 1)
+    advance(database, OUTAGE)
+    first, second = NOW + HOUR, NOW + 49 * HOUR
+    assert times(database, ident, 1) == [(first, first + DAY), (second, second + DAY)]
+    assert refused(database, ident) == {"inside": 1}
+
+
+def test_what_takes_people_out_takes_them_from_where_they_were(database, world):
+    """Out after a day and a half, on the second of three waits of a day."""
+    rule = ExitRule("", "ticket_bought", Who())
+    ident = running(database, world, VISITED, A_DAY, A_DAY, A_DAY, exits=(rule,))
+    untold(database, "visited", NOW + HOUR, 1, 2)
+    untold(database, "ticket_bought", NOW + HOUR + 36 * HOUR, 1)
+    advance(database, OUTAGE)
+    walked = [at for _, at in moves(database, ident, 1)]
+    assert walked == [NOW + HOUR, NOW + HOUR + DAY, NOW + HOUR + 36 * HOUR]
+    assert entry(database, ident, 1).state == "left"
+    assert entry(database, ident, 2).ended_at == NOW + HOUR + 3 * DAY
+
+
+def test_what_was_waited_for_is_done_before_what_came_after_it(database, world):
+    """A visit has them go on to the last wait; a ticket a day later takes them out of that."""
+    waits = WaitForStep("", Span(5, "day"), (Path("", event="ticket_bought"), Path("")))
+    rule = ExitRule("", "survey_answered", Who())
+    ident = running(database, world, VISITED, waits, LONG, exits=(rule,))
+    untold(database, "visited", NOW + HOUR, 1)
+    untold(database, "ticket_bought", NOW + DAY, 1)
+    untold(database, "survey_answered", NOW + 2 * DAY, 1)
+    advance(database, OUTAGE)
+    walked = [at for _, at in moves(database, ident, 1)]
+    assert walked == [NOW + HOUR, NOW + DAY, NOW + 2 * DAY]
+    assert entry(database, ident, 1).state == "left"
+
+
+def test_a_rhythm_brings_in_again_whoever_was_through(database, world):
+    """Every day at nine, in London: through after an hour each time, also over days unseen."""
+    rhythm = Start(
+        "rhythm",
+        who=Who(lines=({"id": "t", "kind": "field", "field": "first_name", "op": "not_blank"},)),
+        at=9 * 60,
+        rhythm="FREQ=DAILY",
+        first=NOW.date().isoformat(),
+    )
+    ident = running(database, world, rhythm, WaitStep("", Span(1, "hour")), again="any")
+    nine = dt.datetime(2026, 11, 24, 9, tzinfo=dt.UTC)
+    advance(database, nine + MINUTE)
+    advance(database, nine + 2 * DAY + 3 * HOUR)
+    began = [begins for begins, _ in times(database, ident, 1)]
+    assert began[0] == nine and nine + 2 * DAY in began
+    assert "inside" not in refused(database, ident)
+
+
+def test_much_that_is_late_does_not_keep_the_others_from_going_on(database, world):
+    """Ninety visits of an outage and a wait that is over in the middle of them."""
+    ident = running(database, world, VISITED, WaitStep("", Span(30, "minute")), again="any")
+    for minutes in range(0, 900, 10):
+        untold(database, "visited", NOW + HOUR + minutes * MINUTE, 1 + minutes // 10 % 5)
+    advance(database, OUTAGE)
+    # Each of five comes every fifty minutes and stays thirty.
+    assert [len(times(database, ident, one)) for one in range(1, 6)] == [18] * 5
+    with database.session() as session:
+        assert session.scalar(sa.text("SELECT count(*) FROM heard")) == 0
