@@ -193,6 +193,7 @@ def test_testers_are_brought_in_and_shown_on_the_page(client, database, job_cont
     assert web.post("/journeys/1/bring-in", data=said).status_code == 303
     page = web.get("/journeys/1").text
     margin = page[page.index("<h2>Testers</h2>") :]
+    assert "<h2>Testers</h2>" in web.get("/journeys/1/live").text
     assert re.search(r"/journeys/1/people/1\"", margin)
     assert "<b>0</b> came in" in page
     assert "A tester: in no figure" in web.get("/journeys/1/people/1").text

@@ -27,7 +27,8 @@ class Badge:
         return (
             '<span style="display:inline-block;margin:2px 4px;padding:1px 7px;border-radius:9px;'
             f"font:bold 12px/16px sans-serif;text-decoration:none;background:{ground};color:{ink};"
-            f'vertical-align:middle;white-space:nowrap">{escape(self.text)}</span>'
+            'box-shadow:0 0 0 2px #ffffff;vertical-align:middle;white-space:nowrap">'
+            f"{escape(self.text)}</span>"
         )
 
 
