@@ -8,7 +8,7 @@ from selenium.webdriver.common.keys import Keys
 from meadowrun.base import clock
 from meadowrun.bench import opening
 from meadowrun.shell import accounts
-from tests.browser.conftest import Page
+from tests.browser.conftest import OF_WIDTH, Page, violations
 
 
 def focused(page: Page):
@@ -56,10 +56,11 @@ def test_of_two_who_save_a_segment_the_later_has_two_ways_out(page: Page, house)
 
 
 def test_at_twice_the_size_everything_stays_within_the_window(page: Page, house):
-    """1280 points wide and magnified to 200 %: half as many. Every page a person can open."""
+    """1280 points wide and magnified to 200 %: half as many. Every page a person can open; what is
+    pressed there is large enough, and what scrolls can be reached by keys."""
     size = {"width": 640, "height": 400, "deviceScaleFactor": 2, "mobile": False}
     page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
-    wider, seen = {}, 0
+    wider, lacking, seen = {}, {}, 0
     try:
         for path in opening.addresses(house.settings, house.database).values():
             page.open(path)
@@ -73,9 +74,12 @@ def test_at_twice_the_size_everything_stays_within_the_window(page: Page, house)
             if wide > room:
                 wider[path] = wide
             assert page.find("nav.trail a").is_displayed(), path
+            if found := violations(page, OF_WIDTH):
+                lacking[path] = found
     finally:
         page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
     assert wider == {} and seen > 50
+    assert lacking == {}
 
 
 def test_a_viewer_meets_nothing_that_looks_live(page: Page, house):
