@@ -2,6 +2,7 @@
 differ, undone and kept."""
 
 import sqlalchemy as sa
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
@@ -380,3 +381,38 @@ def test_two_windows_and_what_was_typed_in_both(page, house):
     write(page, '[data-slot="subject"].ink', "Mine")
     saved(page)
     assert not page.all("#said")
+
+
+def widths(page):
+    return [part.text for part in page.all(".split-part")]
+
+
+def test_columns_are_chosen_by_pictures_and_drawn_wider(page, house):
+    """By a click, by mouse and by keys; what the server keeps is what is shown."""
+    begin(page, "In columns")
+    add(page, "Columns")
+    assert widths(page) == ["50 %", "50 %"]
+    page.click(".line[data-type=columns] > .what")
+    page.click('.arrangements [data-value="25 50 25"]')
+    page.wait(lambda: widths(page) == ["25 %", "50 %", "25 %"])
+    assert (
+        page.find('.arrangements [aria-pressed="true"]').get_attribute("data-value") == "25 50 25"
+    )
+    border = page.find('.split-border[data-at="0"]')
+    wide = page.find(".split-bar").size["width"]
+    ActionChains(page.driver).drag_and_drop_by_offset(border, round(0.1 * wide), 0).perform()
+    page.wait(lambda: widths(page)[2] == "25 %" and 33 <= int(widths(page)[0][:2]) <= 37)
+    saved(page)
+    # The border that was moved keeps the focus, so that keys go on with it.
+    page.wait(lambda: page.driver.switch_to.active_element.get_attribute("data-at") == "0")
+    before = int(widths(page)[0][:2])
+    page.driver.switch_to.active_element.send_keys(Keys.ARROW_LEFT)
+    page.wait(lambda: int(widths(page)[0][:2]) == before - 5)
+    page.wait(
+        lambda: page.find(".split-bar").get_attribute("data-widths").startswith(str(before - 5))
+    )
+    saved(page)
+    with house.database.session() as session:
+        document = session.scalar(sa.select(Message.document).where(Message.name == "In columns"))
+    split = next(line["split"] for line in document["lines"] if line["type"] == "columns")
+    assert split == [int(text[:2]) for text in widths(page)] and sum(split) == 100

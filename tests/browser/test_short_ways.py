@@ -135,3 +135,95 @@ def test_the_preview_stays_in_view_and_shows_the_line_that_is_written(page, last
         assert read - written > 100 and read > -150
     finally:
         page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+
+
+#: A file of one's own.
+FILE = """email,first name,last name
+ada@own.example,Ada,Rill
+bea@own.example,Bea,Rill
+cas@own.example,Cas,Rill
+"""
+#: What became of the send of a name: how many of its emails were handed over.
+GONE = """
+SELECT count(*) FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
+JOIN sends x ON x.dispatch_id = s.id WHERE x.name = :name AND d.outcome = 'delivered'
+"""
+
+
+def bring_in(steps, path):
+    """The file becomes three people and a list."""
+    steps.press("Import people")
+    steps.type("#file", str(path), clear=False)
+    steps.press("Continue")
+    steps.says("Columns to match")
+    if steps.all("input[name=agreed]:not(:checked)"):
+        steps.click("input[name=agreed]")
+    steps.type("#evidence", "signed the card")
+    steps.click("input[name=as_list]")
+    steps.type("input[name=list_name]", "Own people")
+    steps.press("Preview import")
+    steps.says("What would happen")
+    steps.press("Import 3 people")
+    steps.says("What happened")
+
+
+def gather(steps):
+    """A segment of those on the list."""
+    steps.press("People", "nav.trail")
+    steps.press("Segments", ".tabs")
+    steps.press("New segment")
+    steps.press("Add condition")
+    steps.type(".pop [data-narrow]", "on the list Own people")
+    steps.wait(lambda: any("Own people" in one.text for one in steps.all(".reading")))
+    steps.page.find(".pop [data-narrow]").send_keys(Keys.ENTER)
+    steps.count += 1
+    steps.page.wait(lambda: steps.text("[data-size]") == "3")
+    steps.click("#save")
+    steps.type("#sn", "Own people now")
+    steps.page.find("#sn").send_keys(Keys.ENTER)
+    steps.count += 1
+    steps.says("Saved: Own people now, 3 people now.")
+
+
+def write(steps, house):
+    """An email in a few words."""
+    steps.press("Messages", "nav.trail")
+    steps.press("New message")
+    steps.type("#name", "A word to you")
+    steps.press("Start writing")
+    for selector, words in (
+        ("[data-slot=subject]", "A word to you"),
+        ("[data-slot=preheader]", "In short"),
+        (".line[data-type=heading] .ink", "Come and see"),
+        (".line[data-type=button] .ink", "Choose"),
+        (".line[data-type=button] [data-slot=href]", f"{house.site}/observatory/tickets"),
+    ):
+        steps.type(selector, words, clear=False)
+    steps.says("Everything passed", "#margin")
+    steps.wait(lambda: "saved" in steps.text("#saved"))
+
+
+def test_from_a_file_of_ones_own_to_a_send_that_went(page, house, tmp_path):
+    """In sixty steps at the most, by mouse and keyboard from Today on, the last press made."""
+    path = tmp_path / "people.csv"
+    path.write_text(FILE)
+    steps = Steps(page)
+    page.open("/")
+    bring_in(steps, path)
+    gather(steps)
+    write(steps, house)
+    steps.press("Send this")
+    steps.press("Continue to the send")
+    steps.click("#w-in")
+    steps.press("Own people now", ".pop")
+    steps.press("Write to these", ".pop")
+    page.wait(lambda: not page.all(".pop"))
+    steps.press("Review and send")
+    steps.says("Review", "h1")
+    steps.press("Send to 3 people")
+    steps.says("Everyone accounted for", seconds=40)
+    print(f"own file → sent: {steps.count} steps")
+    assert steps.count <= 60
+    with house.database.session() as session:
+        name = session.scalar(sa.text("SELECT name FROM sends ORDER BY id DESC LIMIT 1"))
+        assert session.scalar(sa.text(GONE), {"name": name}) == 3

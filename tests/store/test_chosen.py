@@ -97,10 +97,10 @@ def test_what_they_said_is_noted_with_how(world, database):
     with database.session() as session:
         session.execute(sa.text("DELETE FROM consents"))
     more = {"agreed": "yes", "channel": "sms", "how": "on paper"}
-    assert "new of 2 people, who agreed" in said(world, act(world, "consent", 2, 3, **more))
+    assert "2 people newly agreed" in said(world, act(world, "consent", 2, 3, **more))
     assert consents(database) == [(2, "sms", True, "on paper"), (3, "sms", True, "on paper")]
     more |= {"agreed": "no", "how": "by phone"}
-    assert "new of 1 person, who refused" in said(world, act(world, "consent", 3, **more))
+    assert "1 person newly refused" in said(world, act(world, "consent", 3, **more))
     assert consents(database)[-1] == (3, "sms", False, "by phone")
     for wrong in ({"how": " "}, {"channel": "pigeon"}):
         assert act(world, "consent", 4, **(more | wrong)).status_code == 303

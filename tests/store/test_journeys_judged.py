@@ -103,7 +103,8 @@ def started(database, campaign_id, itinerary):
 #: Who got, or might have got, something of a journey.
 GOT = """
 SELECT d.contact_id FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
-WHERE s.owner_kind = 'journey' AND s.owner_id = :journey AND d.outcome <> 'control'
+WHERE s.owner_kind = 'journey' AND s.owner_id = :journey
+AND d.outcome IN ('delivered', 'bounced', 'in_doubt')
 """
 #: Has each call of a webhook answered, or given up where the contact's number is one of FAILS.
 CALLED = """

@@ -86,7 +86,7 @@ def _chosen() -> list[int]:
 
 
 def _note_consent(ids: list[int]) -> Wording:
-    """Notes for people what they said to a channel, and says of how many that is new. Raises
+    """Records for people what they said to a channel, and says of how many that is new. Raises
     Invalid."""
     form = flask.request.form
     channel, how = form.get("channel", ""), form.get("how", "").strip()
@@ -101,13 +101,13 @@ def _note_consent(ids: list[int]) -> Wording:
         queries.contact(db(), ident)
         new += set_consent(db(), now(), ident, 0, agreed, how[:300], channel)
     audit.record(
-        db(), actor(), now(), "noted consent of", "contacts", None, "", people=new, agreed=agreed
+        db(), actor(), now(), "recorded consent of", "contacts", None, "", people=new, agreed=agreed
     )
     said = people_words(new)
     return (
-        Wording("Noted: new of %(people)s, who agreed.", people=said)
+        Wording("Recorded: %(people)s newly agreed.", people=said)
         if agreed
-        else Wording("Noted: new of %(people)s, who refused.", people=said)
+        else Wording("Recorded: %(people)s newly refused.", people=said)
     )
 
 
