@@ -204,3 +204,17 @@ def test_testers_are_brought_in_and_shown_on_the_page(client, database, job_cont
 def _version(database):
     with database.session() as session:
         return session.get_one(Journey, 1).version
+
+
+def test_testers_are_brought_in_by_the_api(api, database, world):
+    with clock.at(NOW):
+        ident = running(database, world, VISITED, LONG)
+        path = f"/journeys/{ident}/people"
+        asked = {"contacts": [1, 2], "tester_wait": 60}
+        assert api("post", path, asked) == (200, {"entered": 2})
+        assert api("post", path, {"contacts": [3]}) == (200, {"entered": 1})
+        assert api("post", path, {"contacts": [4], "tester_wait": 7})[0] in (400, 422)
+    assert stand(database, ident).entered == 1
+    advance(database, NOW + MINUTE)
+    assert entry(database, ident, 1).state == "finished"
+    assert inside(database, ident) == [3]

@@ -11,6 +11,7 @@ from meadowrun.core.language import Wording
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.journeys.queries import NOBODY, Numbers
+from meadowrun.journeys.testers import MOST_WAITS
 from meadowrun.shell.request import Answer, body, db, now, settings
 
 #: So many people can be brought in at once.
@@ -136,11 +137,24 @@ def turn(actor: Actor, ident: int) -> Answer:
         ["contacts"],
         contacts={"type": "array", "items": {"type": "integer"}, "maxItems": MOST_PEOPLE},
         lane={"type": "string", "description": "the id of a lane; left out: the first one"},
+        tester_wait={
+            "enum": list(MOST_WAITS),
+            "description": "makes them testers, who count nowhere: so many seconds each wait of "
+            "theirs takes at most; 0: as long as for everybody",
+        },
     ),
 )
 def bring_in(actor: Actor, ident: int) -> Answer:
     found, data = queries.journey(db(), ident), body()
-    entered = actions.bring_in(db(), actor, now(), found, data["contacts"], data.get("lane", ""))
+    entered = actions.bring_in(
+        db(),
+        actor,
+        now(),
+        found,
+        data["contacts"],
+        data.get("lane", ""),
+        data.get("tester_wait"),
+    )
     return flask.jsonify(entered=entered)
 
 
