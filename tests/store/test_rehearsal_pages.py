@@ -2,6 +2,7 @@
 nothing leaves and nothing is written."""
 
 import datetime as dt
+import re
 import zoneinfo
 
 import pytest
@@ -11,6 +12,7 @@ from meadowrun.base import clock
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import (
+    ExitStep,
     Goal,
     MessageStep,
     Path,
@@ -32,7 +34,7 @@ from tests.conftest import NOW
 from tests.store.journeys import started_by
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.sending import segment
-from tests.store.web import sign_in
+from tests.store.web import sign_in, words
 
 LONDON = zoneinfo.ZoneInfo("Europe/London")
 PEOPLE = 20
@@ -250,8 +252,8 @@ def test_the_page_tells_it_and_writes_nothing(web, database, world):
     before = counts(database)
     shown = web.get(f"/journeys/{world}/rehearsal")
     assert shown.status_code == 200
-    for words in ("imagined · nothing leaves", "20 people, all at once", "19 sent", "First1 Last"):
-        assert words in shown.text
+    for said in ("imagined · nothing leaves", "20 people, all at once", "19 sent", "First1 Last"):
+        assert said in shown.text
     assert counts(database) == before
     path = first_of(database, world)[1].paths[0].id
     all_of_them = web.get(f"/journeys/{world}/rehearsal?share-{path}=100&days=7").text
@@ -294,3 +296,38 @@ def test_a_journey_that_nothing_starts_can_be_rehearsed_with_people_of_ones_choi
         made = segment(session, [dict(EVERYONE.lines[0])]).id
     chosen = web.get(f"/journeys/{world}/rehearsal?segment={made}").text
     assert "20 people, all at once" in chosen
+
+
+def beside_rows(page):
+    """What stands beside the edition: each line with its two numbers."""
+    table = page[page.index("Beside the edition") :]
+    rows = re.findall(r"<tr>\s*<td>(.*?)</td>(.*?)</tr>", table, re.S)
+    return {
+        " ".join(what.split()): [" ".join(words(one).split()) for one in cells.split("</td>")[:2]]
+        for what, cells in rows
+    }
+
+
+def test_what_is_written_now_stands_beside_what_people_walk(web, database, world):
+    """Edition 1 sends an email; the draft waits a day before, and has them leave behind it."""
+    written(database, world, MessageStep("", 1), start=Start("everyone", who=EVERYONE))
+    with clock.at(NOW), database.session() as session:
+        found = queries.journey(session, world)
+        actions.start(session, IDA, NOW, found, found.version)
+    alone = web.get(f"/journeys/{world}/rehearsal").text
+    assert "Beside the edition" not in alone and 'name="beside"' not in alone
+
+    def changed(itinerary):
+        itinerary = edit.add(itinerary, WaitStep("", Span(1, "day")), place=0)
+        return edit.add(itinerary, ExitStep(""))
+
+    with clock.at(NOW), database.session() as session:
+        found = queries.journey(session, world)
+        actions.write(session, IDA, NOW, found, found.version, "changed", changed)
+    assert 'name="beside"' in web.get(f"/journeys/{world}/rehearsal").text
+    rows = beside_rows(web.get(f"/journeys/{world}/rehearsal?beside=yes&days=7").text)
+    assert rows["Come in"] == ["20", "20"]
+    assert rows["Messages: email"] == ["19", "19"]
+    assert rows["Finished"] == ["0", "20"] and rows["Left before the end"] == ["20", "0"]
+    steps = {what: numbers for what, numbers in rows.items() if " · " in what}
+    assert list(steps.values()) == [["20", "no such step"], ["19", "19"], ["20", "no such step"]]

@@ -21,6 +21,7 @@ from meadowrun.core.journeys.words import Names, exit_words, line, path_line, st
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import number
 from meadowrun.journeys import page, queries
+from meadowrun.journeys.beside import Version, beside
 from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
 from meadowrun.journeys.map import RIVER, draw_flow
 from meadowrun.journeys.reasons import ENDS, WHY
@@ -47,11 +48,15 @@ def show(ident: int) -> Answer:
     journey = queries.journey(db(), ident)
     itinerary = queries.draft(db(), journey)
     names = queries.names(db()).of(itinerary)
+    walked = queries.walked(db(), journey)
     problem: str | None = None
-    rehearsed = None
+    rehearsed, pairs = None, []
     try:
         moment = at_present(db(), settings().timezone)
         rehearsed = imagine(moment, journey, itinerary, _asked(itinerary, names))
+        if walked is not None and flask.request.args.get("beside"):
+            other = imagine(moment, journey, walked, _asked(walked, names))
+            pairs = beside(Version(itinerary, rehearsed), Version(walked, other), names)
     except MeadowrunError as said:
         problem = str(said)
     place = integer(flask.request.args.get("follow") or "-1", "follow")
@@ -60,6 +65,8 @@ def show(ident: int) -> Answer:
         journey=journey,
         campaign=db().get_one(Campaign, journey.campaign_id),
         problem=problem,
+        pairs=pairs,
+        can_compare=walked is not None and walked != itinerary,
         given=flask.request.args,
         segments=sorted(names.segments.items(), key=lambda one: one[1].lower()),
         days=DAYS,
