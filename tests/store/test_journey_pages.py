@@ -19,7 +19,7 @@ from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance, due_next
 from tests.store.people import IDA, ready_send
-from tests.store.web import browser, sign_in
+from tests.store.web import browser, sign_in, words
 from tests.store.writing_journeys import begins, draft, post, ready, version, welcome
 
 DAY = dt.timedelta(days=1)
@@ -677,3 +677,14 @@ def test_a_journey_whose_owner_left_is_looked_after_by_an_administrator(web, dat
     assert "was deactivated" not in web.get("/").text
     with database.session() as session:
         assert session.get_one(Journey, 1).started_by == "Admin"
+
+
+def test_today_shows_journeys_that_people_are_on(web, database, journey):
+    assert "Journeys that people are on" not in web.get("/").text
+    start(web, database)
+    address = Contact.email
+    with database.session() as session:
+        one = session.scalar(sa.select(address).where(Contact.id == 1))
+    web.post("/journeys/1/bring-in", data={"email": one})
+    page = words(web.get("/").text)
+    assert "Journeys that people are on First two weeks Running 1 person inside" in page

@@ -49,16 +49,24 @@ def run(root: pathlib.Path, long: bool, arguments: list[str]) -> int:
     """Returns the exit code: 0 when everything passed. With `arguments` only pytest is run, with
     them."""
     python = sys.executable
+    types = None
     if not arguments:
         for title, command in (
             ("style", [python, "-m", "ruff", "check", *OURS]),
             ("layout", [python, "-m", "ruff", "format", "--check", "--quiet", *OURS]),
-            ("types", [python, "-m", "mypy"]),
         ):
             print(f"meadowrun: checking {title} …", flush=True)
             code = subprocess.run(command, cwd=root).returncode
             if code:
                 return code
+        print("meadowrun: checking types beside the tests …", flush=True)
+        types = subprocess.Popen(
+            [python, "-m", "mypy"],
+            cwd=root,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+        )
     folder = memory_folder()
     cluster = Cluster(
         folder / "cluster", (*THROW_AWAY, "shared_buffers=256MB", "max_connections=200"), 54971
@@ -75,9 +83,16 @@ def run(root: pathlib.Path, long: bool, arguments: list[str]) -> int:
         )
         marks = [] if long else ["-m", "not long"]
         split = [] if any(a.startswith("-n") or "::" in a for a in arguments) else SPLIT
-        return subprocess.run(
+        code = subprocess.run(
             [python, "-m", "pytest", *split, *marks, *arguments], cwd=root, env=environment
         ).returncode
+        if types is not None:
+            said, _ = types.communicate()
+            print(f"meadowrun: types: {said}", flush=True)
+            code = code or types.returncode
+        return code
     finally:
+        if types is not None and types.poll() is None:
+            types.kill()
         cluster.remove()
         shutil.rmtree(folder, ignore_errors=True)

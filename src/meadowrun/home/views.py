@@ -5,6 +5,8 @@ import flask
 from meadowrun.base import audit
 from meadowrun.base.manifest import owner_of
 from meadowrun.home.beginning import first_steps
+from meadowrun.journeys.models import STATES
+from meadowrun.journeys.queries import on_their_way
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.queries import tally
 from meadowrun.results.queries import kept_numbers
@@ -12,6 +14,9 @@ from meadowrun.sends.queries import channels_of, recent
 from meadowrun.shell.request import Answer, db, may_see, settings
 
 pages = flask.Blueprint("home", __name__)
+
+#: So many journeys are shown.
+MOST_JOURNEYS = 6
 
 
 @pages.get("/")
@@ -32,6 +37,8 @@ def today() -> Answer:
         may_see=may_see,
         running=running,
         planned=planned,
+        journeys=on_their_way(session, MOST_JOURNEYS),
+        states=STATES,
         drafts=drafts,
         finished=finished,
         channels=channels_of(session, [send for send, *_ in finished]),

@@ -119,6 +119,40 @@ def said_to(session: orm.Session, message_id: int) -> list[tuple[str, str]]:
     return list(found.items())
 
 
+#: So many people inside of a journey are counted where a glance is enough.
+MOST_COUNTED = 10_000
+#: Running journeys, the newest first: number, name, state, and how many are inside, counted up to
+#: so many.
+_ON_THEIR_WAY = """
+SELECT j.id, j.name, j.state, j.problem, (SELECT count(*) FROM (SELECT 1 FROM journey_entries e
+    WHERE e.journey_id = j.id AND e.state = 'inside' AND NOT e.tester LIMIT :most) x) AS inside
+FROM journeys j WHERE j.state IN ('running', 'winding_down', 'paused')
+ORDER BY j.started_at DESC LIMIT :journeys
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class OnTheirWay:
+    """A journey that people are on, and how many, up to MOST_COUNTED."""
+
+    id: int
+    name: str
+    state: str
+    problem: str
+    inside: int
+
+    @property
+    def many(self) -> bool:
+        """Whether they are more than were counted."""
+        return self.inside > MOST_COUNTED
+
+
+def on_their_way(session: orm.Session, journeys: int) -> list[OnTheirWay]:
+    """So many of the journeys that people are on, the newest first."""
+    values = {"most": MOST_COUNTED + 1, "journeys": journeys}
+    return [OnTheirWay(*row) for row in session.execute(sa.text(_ON_THEIR_WAY), values)]
+
+
 def count_by_campaign(session: orm.Session) -> dict[int, int]:
     """How many journeys each campaign has."""
     asked = sa.select(Journey.campaign_id, sa.func.count()).group_by(Journey.campaign_id)
