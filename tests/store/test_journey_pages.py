@@ -2,6 +2,7 @@
 said, and nothing typed is lost."""
 
 import datetime as dt
+from xml.etree import ElementTree
 
 import pytest
 import sqlalchemy as sa
@@ -688,3 +689,15 @@ def test_today_shows_journeys_that_people_are_on(web, database, journey):
     web.post("/journeys/1/bring-in", data={"email": one})
     page = words(web.get("/").text)
     assert "Journeys that people are on First two weeks Running 1 person inside" in page
+
+
+def test_the_map_and_the_notation_are_files_of_their_own(web, database, journey):
+    drawn = web.get("/journeys/1.svg")
+    root = ElementTree.fromstring(drawn.data)
+    assert root.tag == "{http://www.w3.org/2000/svg}svg" and "Figtree" in drawn.text
+    texts = [one.text for one in root.iter("{http://www.w3.org/2000/svg}text")]
+    assert "Welcome" in texts
+    notation = web.get("/journeys/1.bpmn")
+    assert "journey-1.bpmn" in notation.headers["Content-Disposition"]
+    names = [one.get("name") for one in ElementTree.fromstring(notation.data).iter()]
+    assert "Email: Welcome" in names and "First two weeks" in names

@@ -1,9 +1,13 @@
 """Draws the map of a journey: a river along a ruler of days, as wide as the people on it."""
 
+import base64
+import functools
+import pathlib
 from collections.abc import Callable, Mapping
 
 from markupsafe import Markup, escape
 
+from meadowrun import shell
 from meadowrun.core.journeys.drawing import MOST_LETTERS, Flow, Map, Mark, Ruler, Stream, lay_out
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, Path
 from meadowrun.core.journeys.words import Names, line, path_line
@@ -70,6 +74,29 @@ def draw_flow(
         f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" role="group" '
         f'aria-label="{escape(Wording("The journey; its lines follow"))}">{"".join(parts)}</svg>'
     )
+
+
+#: The font by which the lengths of labels were chosen.
+_FONT = pathlib.Path(shell.__file__).parent / "static" / "fonts" / "figtree-latin-wght-normal.woff2"
+
+
+@functools.cache
+def _with_font() -> str:
+    """What a drawing begins with that stands outside of a page: the font of the pages goes along,
+    since with a wider one labels would lie upon each other."""
+    font = base64.b64encode(_FONT.read_bytes()).decode()
+    return (
+        "<style>@font-face{font-family:Figtree;font-weight:300 900;"
+        f"src:url(data:font/woff2;base64,{font})}}"
+        "svg{font-family:Figtree,sans-serif}</style>"
+    )
+
+
+def alone(drawn: str) -> str:
+    """A drawing of a page as a file of its own."""
+    begins, rest = drawn.split(">", 1)
+    begins = begins.replace("<svg ", '<svg xmlns="http://www.w3.org/2000/svg" ', 1)
+    return f"{begins}>{_with_font()}{rest}"
 
 
 #: The size of the curve of a goal.
