@@ -111,3 +111,36 @@ def test_a_message_that_is_not_there_is_still_to_be_written():
 )
 def test_a_task_is_for_whom_it_names(text, step):
     assert typed.read(text, NAMES)[0].step == step
+
+
+def hours_of(step):
+    """From and to which hour each reminder goes, the first one first; None: at any."""
+    found = []
+    while step is not None:
+        reminder, *further = step.paths[-1].steps
+        found.append(None if reminder.begins is None else (reminder.begins, reminder.ends))
+        step = further[0] if further else None
+    return found
+
+
+@pytest.mark.parametrize(
+    ("text", "hours"),
+    [
+        (
+            "remind up to three times with Come back, 2 days apart, at 9:00, 12:30 and 18:00, "
+            "until they buy a ticket",
+            [(540, 600), (750, 810), (1080, 1140)],
+        ),
+        (
+            "remind twice with Come back at 8am then 7pm until they open it",
+            [(480, 540), (1140, 1200)],
+        ),
+        ("remind 3 times with Welcome at 23:30 until they click", [(1410, 1439)] * 3),
+        ("remind twice with Welcome at 9:00 until they click", [(540, 600)] * 2),
+        ("remind twice with Welcome until they click", [None, None]),
+    ],
+)
+def test_reminders_go_at_another_hour_each_time(text, hours):
+    reading = typed.read(text, NAMES)[0]
+    assert isinstance(reading.step, WaitForStep) and reading.unused == ()
+    assert hours_of(reading.step) == hours

@@ -2,6 +2,7 @@
 
 import dataclasses
 import re
+from collections.abc import Sequence
 
 from meadowrun.core.channels import KINDS
 from meadowrun.core.journeys.reading import MOST_NOTE
@@ -222,6 +223,35 @@ def _count(often: "re.Match[str] | None") -> int:
     return int(word) if word.isdecimal() else NUMBERS.get(word, 0)
 
 
+#: The hours of the day of one reminder after the other.
+_HOUR = r"\d{1,2}(?:[:.]\d{2})?(?: ?(?:am|pm))?"
+_AT_HOURS = re.compile(
+    rf",? ?\bat (?P<all>{_HOUR}(?:(?:,| and|, and|,? then) (?:at )?{_HOUR})*)", re.I
+)
+_NEXT_HOUR = re.compile(r",? (?:and|then) (?:at )?|, (?:at )?", re.I)
+#: Minutes within which a reminder goes that is to go at an hour.
+_WITHIN = 60
+
+
+def _hours_in(text: str) -> tuple[str, list[int]]:
+    """A text without the hours of the day that it says, and these, in minutes after midnight."""
+    said = _AT_HOURS.search(text)
+    if said is None:
+        return text, []
+    found = [clock_in(f"at {one}") for one in _NEXT_HOUR.split(said["all"])]
+    clocks = [one[0] for one in found if one is not None]
+    return (text.replace(said[0], " ", 1), clocks) if len(clocks) == len(found) else (text, [])
+
+
+def _at_hour(step: MessageStep, hours: Sequence[int], place: int) -> MessageStep:
+    """A reminder within the hour that is said for it; where fewer are said than reminders, they
+    begin anew."""
+    if not hours:
+        return step
+    begins = hours[place % len(hours)]
+    return dataclasses.replace(step, begins=begins, ends=min(begins + _WITHIN, 24 * 60 - 1))
+
+
 def _reminders(before: str, awaited: str, count: int, names: Names) -> list[Reading]:
     """Waits for something so often, and sends a message in between."""
     found = waits_for.read(f"wait for {awaited}", names)
@@ -229,6 +259,7 @@ def _reminders(before: str, awaited: str, count: int, names: Names) -> list[Read
         return []
     waits = found[0].step
     assert isinstance(waits, WaitForStep)
+    before, hours = _hours_in(before)
     every = _EVERY.search(before)
     span = (Span(1, every["unit"].lower()), every[0]) if every else span_in(before)
     rest = before.replace(span[1], " ", 1) if span else before
@@ -236,8 +267,9 @@ def _reminders(before: str, awaited: str, count: int, names: Names) -> list[Read
     readings = []
     for number, left in messages_in(said.strip(" ,:“”"), names):
         inside: tuple[Step, ...] = ()
-        for _ in range(count):
-            ways = (*waits.paths[:-1], Path("", (MessageStep("", number), *inside)))
+        for place in reversed(range(count)):
+            step = _at_hour(MessageStep("", number), hours, place)
+            ways = (*waits.paths[:-1], Path("", (step, *inside)))
             inside = (WaitForStep("", span[0] if span else Span(3, "day"), ways),)
         readings.append(Reading(inside[0], (*left, *found[0].unused)))
     return readings
