@@ -5,10 +5,12 @@ import re
 import zoneinfo
 
 import pytest
+import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.results import looking, queries
+from meadowrun.results import jobs, looking, queries
 from meadowrun.results.looking import Narrowed
+from meadowrun.results.models import SendNumbers
 from meadowrun.sends import actions
 from meadowrun.tags.actions import numbers as tag_numbers
 from tests.conftest import NOW
@@ -127,3 +129,79 @@ def test_the_page(client, database, world):
     assert odd.status_code == 200 and "Cherry" in odd.text
     none = client.get("/results?month=2026-10&channel=sms").text
     assert "No send like this" in none
+
+
+def test_the_last_week_and_the_one_before(database):
+    """A send of exactly a week ago is of the week before; what is older is of neither."""
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 8)
+        kinds(session)
+        gone(session, "Now", NOW, 4, 1, 1)
+        gone(session, "Six days", NOW - 6 * DAY, 4, 3, 0)
+        gone(session, "A week", NOW - 7 * DAY - dt.timedelta(seconds=1), 5, 5, 5)
+        gone(session, "Fifteen days", NOW - 15 * DAY, 8, 8, 8)
+    with database.session() as session:
+        weeks = looking.weeks(session, NOW, ZONE)
+    assert (weeks.last.sends, weeks.last.delivered, weeks.last.opened) == (2, 8, 4 / 8)
+    assert (weeks.before.sends, weeks.before.delivered, weeks.before.clicked) == (1, 5, 1.0)
+
+
+def test_today_says_how_the_week_went(client, database):
+    sign_in(client)
+    assert 'id="last-week"' not in client.get("/").text
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 8)
+        kinds(session)
+        gone(session, "Two days", NOW - 2 * DAY, 8, 2, 1)
+    with clock.at(NOW):
+        page = client.get("/").text
+    row = re.search(r"Last 7 days</th>(.*?)</tr>", page, re.S)
+    assert row and re.findall(r">([^<>]+)</td>", row[1]) == [
+        "1",
+        "8",
+        "25.0%",
+        "12.5%",
+        "0.0%",
+        "0.00%",
+    ]
+    before = re.search(r"7 days before</th>(.*?)</tr>", page, re.S)
+    assert before and re.findall(r">([^<>]+)</td>", before[1])[:3] == ["0", "0", "–"]
+
+
+def kept(database):
+    with database.session() as session:
+        return set(session.scalars(sa.select(SendNumbers.send_id)))
+
+
+def test_every_lively_send_has_its_turn_and_one_that_fails_stops_no_other(
+    database, job_context, monkeypatch
+):
+    """With room for two in one go, all five are counted after three; the poisoned one is not, and
+    the job says so."""
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 2)
+        kinds(session)
+        sends = [gone(session, f"No {n}", NOW - DAY, 1).id for n in range(5)]
+    monkeypatch.setattr(jobs, "MOST", 2)
+    for hour in range(3):
+        with clock.at(NOW + hour * dt.timedelta(hours=1)):
+            jobs.refresh()
+    assert kept(database) == set(sends)
+    poisoned = sends[0]
+    real = jobs.refresh_numbers
+
+    def refuses(session, send, now):
+        if send.id == poisoned:
+            raise ValueError("no number")
+        real(session, send, now)
+
+    monkeypatch.setattr(jobs, "refresh_numbers", refuses)
+    monkeypatch.setattr(jobs, "MOST", 5)
+    later = NOW + DAY
+    with clock.at(later), pytest.raises(ValueError, match="no number"):
+        jobs.refresh()
+    with database.session() as session:
+        counted = dict(
+            session.execute(sa.select(SendNumbers.send_id, SendNumbers.counted_at)).all()
+        )
+    assert [counted[send] == later for send in sends] == [False, True, True, True, True]

@@ -1,4 +1,5 @@
-"""The page of today: what the last sends did, what leaves soon, what is not sent yet."""
+"""The page of today: how the week went, what the last sends did, what leaves soon, what is not
+sent yet."""
 
 import flask
 
@@ -9,9 +10,10 @@ from meadowrun.journeys.models import STATES
 from meadowrun.journeys.queries import on_their_way
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.queries import tally
+from meadowrun.results import looking
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.queries import channels_of, recent
-from meadowrun.shell.request import Answer, db, may_see, settings
+from meadowrun.shell.request import Answer, db, may_see, now, settings, zone
 
 pages = flask.Blueprint("home", __name__)
 
@@ -41,6 +43,7 @@ def today() -> Answer:
         states=STATES,
         drafts=drafts,
         finished=finished,
+        weeks=looking.weeks(session, now(), zone()),
         channels=channels_of(session, [send for send, *_ in finished]),
         lately=audit.recent(session, 8, people=True),
         troubles=[

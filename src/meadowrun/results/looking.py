@@ -31,6 +31,8 @@ class Narrowed:
     campaign: int = 0
     #: the numbers of a tag and of all under it
     tags: Collection[int] = ()
+    #: from which moment on, and before which one
+    between: tuple[dt.datetime, dt.datetime] | None = None
 
 
 @dataclasses.dataclass(frozen=True)
@@ -111,6 +113,9 @@ def rows(
     if narrowed.month:
         first, last = _month(narrowed.month, zone)
         asked = asked.where(Send.taken_at >= first, Send.taken_at < last)
+    if narrowed.between:
+        begins, ends = narrowed.between
+        asked = asked.where(Send.taken_at >= begins, Send.taken_at < ends)
     if narrowed.channel:
         asked = asked.where(Message.channel == narrowed.channel)
     if narrowed.campaign:
@@ -164,6 +169,28 @@ def total(found: Sequence[Row]) -> Total:
         share("converted"),
         share("unsubscribed"),
     )
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Weeks:
+    """What went out in the last seven days, and in the seven days before."""
+
+    last: Total
+    before: Total
+
+
+def weeks(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> Weeks:
+    """The sends of the last seven days together, and those of the seven days before. A week ends
+    with this moment and begins at the same hour."""
+    week = dt.timedelta(days=7)
+
+    def until(end: dt.datetime) -> Total:
+        narrowed = Narrowed(between=(end - week, end))
+        return total(rows(session, narrowed, zone, "sent", True))
+
+    # A send that is settled in this very moment belongs to the last week.
+    end = now + dt.timedelta(seconds=1)
+    return Weeks(until(end), until(end - week))
 
 
 def by_month(found: Sequence[Row], zone: zoneinfo.ZoneInfo) -> list[Month]:
