@@ -85,7 +85,7 @@ def test_an_email_goes_on_as_a_text_message(page):
     page.find("#lines .line")
     page.click("summary.btn")
     page.press("Also as a text message")
-    page.says("Begun with what “For two channels” says.")
+    page.says("Started from “For two channels”.")
     page.says("The one thing, as a sentence. Why now, in one sentence.", "#bubble")
     where = page.driver.current_url
     page.click("summary.btn")

@@ -83,5 +83,5 @@ def test_planned_into_a_clash_moved_approved_and_asked_about(page, house, planne
 
     page.open(f"/sends/{ident}/why?who=hillmail")
     page.says("Would get it")
-    page.says("It stood on:")
+    page.says("Based on:")
     reopen(page, "ida@farrowhill.example")

@@ -57,11 +57,11 @@ def test_a_name_follows_a_pattern(pattern, name, fits):
 @pytest.mark.parametrize(
     ("pattern", "says"),
     [
-        ("{campain} {date}", "“{campain}” is no part"),
+        ("{campain} {date}", "“{campain}” cannot be part"),
         ("Letter", "one part in braces"),
         ("{subject} {", "A brace is open"),
         ("{subject}}", "A brace is open"),
-        ("{}", "“{}” is no part"),
+        ("{}", "“{}” cannot be part"),
     ],
 )
 def test_a_pattern_that_cannot_be(pattern, says):

@@ -133,10 +133,10 @@ def test_twelve_kinds_of_dirt():
     }
     assert good[13].standard["email"] == "jonah@a.example"
     assert set(bad) == {4, 5, 7, 8, 9, 11}
-    assert bad[4] == ("E-Mail-Adresse", "“ben.a.example” has no at-sign")
+    assert bad[4] == ("E-Mail-Adresse", "“ben.a.example” has no @")
     assert bad[5][1] == "the same address is in row 2 already"
     assert bad[7][1] == "has no address"
-    assert bad[8] == ("Tier", "“Emperor” is none of Single or Patron")
+    assert bad[8] == ("Tier", "“Emperor” is not one of Single or Patron")
     assert bad[9] == ("Member since", "“31.2.2024” is not a date")
     assert "7 cells where the header has 5" in bad[11][1]
 

@@ -129,7 +129,7 @@ def test_points_given_by_hand_fade_and_those_of_tomorrow_count_whole():
                 "points": 5,
                 "lines": [{"id": "s", "kind": "score", "score": 1, "op": "at_least", "value": 1}],
             },
-            "chase itself",
+            "be circular",
         ),
         (
             {
@@ -143,7 +143,7 @@ def test_points_given_by_hand_fade_and_those_of_tomorrow_count_whole():
                     }
                 ],
             },
-            "chase itself",
+            "be circular",
         ),
         (
             {
@@ -152,7 +152,7 @@ def test_points_given_by_hand_fade_and_those_of_tomorrow_count_whole():
                     {"id": "s", "kind": "grouping", "grouping": 1, "group": "p", "inside": True}
                 ],
             },
-            "chase itself",
+            "be circular",
         ),
         ({"points": 5, "lines": [VISIT | {"event": "flew"}]}, "no kind of event called “flew”"),
     ],

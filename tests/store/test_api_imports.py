@@ -80,7 +80,7 @@ def test_from_file_to_people(handed):
         {
             "row": 4,
             "column": "Email",
-            "reason": "“no-at-sign” has no at-sign",
+            "reason": "“no-at-sign” has no @",
             "cells": ["no-at-sign", "X", "Y", "", ""],
         }
     ]

@@ -176,7 +176,7 @@ class TestAtTheDoor:
                 "event": 0,
                 "detail": "amount",
                 "value": "forty",
-                "why": "amount is no number; it is kept aside, to be fixed",
+                "why": "amount is not a number; it is kept aside, to be fixed",
             }
         ]
 
@@ -187,7 +187,7 @@ class TestPuttingBack:
             taken(session, ann, "forty", "forty", 3, "cheap")
             kind = event_kind(session, "ticket_bought").id
         page = words(web.get(f"/people/events/{kind}").text)
-        assert "“forty” is no number 2" in page and "“cheap” is no number 1" in page
+        assert "“forty” is not a number 2" in page and "“cheap” is not a number 1" in page
 
         def post(value, **more):
             return words(

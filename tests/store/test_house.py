@@ -359,7 +359,7 @@ def test_nothing_typed_is_lost_when_a_form_is_refused(client):
         answer.status_code == 422
         and "Zoë" in answer.text
         and "not an address" in answer.text
-        and "has no at-sign" in answer.text
+        and "has no @" in answer.text
     )
 
 

@@ -1,4 +1,4 @@
-"""An in-app message end to end: laid ready for the people of a send, shown by the website's script,
+"""An in-app message end to end: made ready for the people of a send, shown by the website's script,
 answered, counted, never twice."""
 
 import datetime as dt

@@ -66,10 +66,10 @@ def test_what_is_not_understood_is_said_and_kept(web, database, journey):
     answer = post(web, database, "add", text="fly to the moon")
     assert answer.status_code == 422
     assert (
-        "“fly to the moon” is no step." in answer.text and 'value="fly to the moon"' in answer.text
+        "“fly to the moon” is not a step." in answer.text and 'value="fly to the moon"' in answer.text
     )
     post(web, database, "add", text="wait 2 days unless it rains")
-    assert "Nothing was made of “unless”, “rains”." in web.get("/journeys/1").text
+    assert "Not understood: “unless”, “rains”." in web.get("/journeys/1").text
 
 
 @pytest.mark.parametrize(("path", "text"), [("add", "fly away"), ("starts", "the moon is full")])
@@ -121,12 +121,12 @@ def test_somebody_else_wrote_meanwhile(web, database, journey):
     ("path", "data", "said"),
     [
         ("set", {"amount": "many", "unit": "day"}, "is not a whole number"),
-        ("set", {"amount": "2", "unit": "day", "at": "25:00"}, "is no time"),
+        ("set", {"amount": "2", "unit": "day", "at": "25:00"}, "is not a time"),
         ("set", {"amount": "-1", "unit": "day"}, "cannot be that"),
         ("goal", {"event": "visited", "days": "0"}, "cannot be that"),
         ("sending", {"rule": "everybody"}, "Choose who may get its messages."),
         ("sending", {"rule": "agreed", "from": "09:00"}, "Give both hours, or none."),
-        ("sending", {"rule": "agreed", "from": "9", "to": "17:00"}, "is no time"),
+        ("sending", {"rule": "agreed", "from": "9", "to": "17:00"}, "is not a time"),
     ],
 )
 def test_what_cannot_be_is_refused(web, database, journey, path, data, said):
@@ -371,7 +371,7 @@ def test_a_new_edition_while_people_are_inside(web, database, journey, keeper):
     post(web, database, "do", do="remove", step=wait_for)
     post(web, database, "add", text="wait 1 week")
     shown = web.get("/journeys/1").text
-    assert "There are changes that nobody walks yet." in shown
+    assert "There are changes that are not live yet." in shown
     start(web, database)
     advance(database, NOW + DAY)
     with database.session() as session:

@@ -183,7 +183,7 @@ class TestReview:
         self, web, second, database, letter
     ):
         own = web.post(f"/messages/{letter}/review", data={"reviewer": user(database, "admin")})
-        assert own.status_code == 422 and "another pair of eyes" in own.text
+        assert own.status_code == 422 and "another person&#39;s review" in own.text
         number = self.asked(web, database, letter)
         other = web.post(
             f"/messages/{letter}/review/{number}", data={"answer": "approve"}, headers=JSON
@@ -385,7 +385,7 @@ class TestHouse:
         "change, says",
         [
             ({"greetings": "5:00 Good morning"}, "must begin at 0:00"),
-            ({"greetings": "soon Good morning"}, "is no greeting"),
+            ({"greetings": "soon Good morning"}, "is not a greeting"),
             ({"greetings": ""}, "must begin at 0:00"),
             ({"accent": "red"}, "is not a colour"),
             ({"width": "wide"}, "not a whole number"),

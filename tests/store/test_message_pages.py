@@ -396,8 +396,8 @@ class TestCopies:
             place = web.post(f"/messages/{letter}/also", data={"channel": channel}).location
             assert place == f"/messages/{number}"
             page = web.get(place, follow_redirects=True).text
-            assert has in page and "Begun with what “A letter” says." in page
-        assert "Left behind: the salutation" not in words(web.get("/messages").text)
+            assert has in page and "Started from “A letter”." in page
+        assert "Not copied: the salutation" not in words(web.get("/messages").text)
         table = words(web.get("/messages").text)
         assert all(
             name in table

@@ -89,7 +89,7 @@ def test_what_pausing_and_stopping_would_do(client, database, settings, job_cont
         assert "Pause this send? 1 person still to go waits until somebody resumes it" in page
         assert "Stop for good? 1 person who waits still gets nothing" in page
         assert "2 people have it already." in page
-        assert "The mail server of post.example asks to come later: 1 of 3 people" in page
+        assert "The mail server of post.example asks us to try later: 1 of 3 people" in page
         client.post(f"/sends/{ident}/pause")
         page = " ".join(client.get(f"/sends/{ident}").text.split())
         assert "Resume this send? 0 people are due and get it at once; 1 more wait" in page
@@ -206,6 +206,6 @@ def test_names_are_suggested_and_looked_at(client, database, still):
     client.post(f"/campaigns/{campaign}/send", data={"name": f"{name.upper()}!"})
     assert "Another send has nearly the same name" in client.get(f"/sends/{ident}").text
     answer = client.post("/sending/names", data={"pattern": "{colour}"})
-    assert "“{colour}” is no part of a name" in answer.text
+    assert "“{colour}” cannot be part of a name" in answer.text
     assert 'value="{colour}"' in answer.text
     assert client.post("/sending/nothing").status_code == 404

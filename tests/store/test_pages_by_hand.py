@@ -213,7 +213,7 @@ class Site(BaseHTTPRequestHandler):
 
 class TestMessages:
     def test_offered_where_one_begins_and_no_longer(self, web, letter):
-        assert "It is offered where a message is begun." in words(
+        assert "It is now offered as a starting point." in words(
             web.post(f"/messages/{letter}/starting-point", follow_redirects=True).text
         )
         assert f'name="from" value="{letter}"' in web.get("/messages/new").text

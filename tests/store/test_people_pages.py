@@ -241,7 +241,7 @@ class TestImports:
         assert "What happened" in web.get("/imports/1").text
         assert (
             web.get("/imports/1/refused.csv").text.splitlines()[1]
-            == "bad,B,,5,Email: “bad” has no at-sign"
+            == "bad,B,,5,Email: “bad” has no @"
         )
         assert web.post("/imports/1/go").status_code == 409
         with database.session() as session:

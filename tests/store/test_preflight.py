@@ -275,4 +275,4 @@ def test_style_sheets_of_code_are_no_words(web, database):
         ident = messages.create(session, IDA, NOW, "Pasted", made).id
     page = web.get(f"/messages/{ident}/checks").text
     assert "Not in the dictionary: rinng" in page
-    assert "no way out" not in page
+    assert "no unsubscribe link" not in page

@@ -190,7 +190,7 @@ def test_a_first_date_that_is_no_day_of_the_rhythm_is_asked_about(database, repe
         send.next_local = None
         said = [check.text for check in findings(session, send, "http://here.example", 2)]
     assert said == [
-        "Wednesday 25 November is no day of its rhythm. The first one is Monday 30 Nov 2026."
+        "Wednesday 25 November is not a day of its rhythm. The first one is Monday 30 Nov 2026."
     ]
 
 

@@ -433,7 +433,7 @@ class TestMadeOnTheSpot:
             web, ready, "from", database, sender_name="The mill", address="mill@farrowhill.example"
         )
         assert "The mill (mill@farrowhill.example" in words(web.get(f"/sends/{ready}").text)
-        assert "no at-sign" in words(
+        assert "has no @" in words(
             word(web, ready, "from", database, sender_name="The mill", address="nowhere").text
         )
         sign_in(client, "author")

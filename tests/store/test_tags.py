@@ -199,7 +199,7 @@ class TestPages:
         with database.session() as session:
             assert paths_of(session, world)["Ann"] == ["desk/called", "seasonal"]
         assert (
-            "“!” is no tag"
+            "“!” is not a tag"
             in web.post(
                 f"/people/{world['Ann']}/tags", data={"tags": "!"}, follow_redirects=True
             ).text
@@ -316,7 +316,7 @@ class TestPages:
             ).status_code
             == 303
         )
-        assert "“!!” is no tag" in web.post("/tags", data={"tags": "!!"}).text
+        assert "“!!” is not a tag" in web.post("/tags", data={"tags": "!!"}).text
         assert web.post("/tags", data={"tags": " "}).status_code == 422
         with database.session() as session:
             assert [(t.tag.path, t.tag.meaning) for t in tags.tree(session)] == [

@@ -1,5 +1,5 @@
 """Webhook steps: told after the commit, signed, under a key; told again where that is asked or
-nobody is there; given up, at rest, killed half way; people go on by the answer."""
+nothing answers there; given up, at rest, killed half way; people go on by the answer."""
 
 import collections
 import dataclasses

@@ -27,7 +27,7 @@ def _task(found: ColleagueTask) -> Json:
 @endpoint(
     "get",
     "/v1/tasks",
-    "Tasks for colleagues that stand one way, those that are due first, 200 at the most",
+    "Tasks for colleagues in one state, those due first, at most 200",
     query={"state": {"enum": list(STATES), "default": "open"}},
 )
 def all_tasks(actor: Actor) -> Answer:

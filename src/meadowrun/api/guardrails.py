@@ -255,7 +255,9 @@ def set_warm_up(actor: Actor, domain: str) -> Answer:
     return flask.jsonify(_plan(domain, plan))
 
 
-@endpoint("delete", "/v1/warm-ups/<domain>", "Let a domain send as much as it likes")
+@endpoint(
+    "delete", "/v1/warm-ups/<domain>", "End the warm-up of a domain: it sends without a daily limit"
+)
 def delete_warm_up(actor: Actor, domain: str) -> Answer:
     speeds.end_warm_up(db(), actor, now(), domain)
     return "", 204
@@ -272,7 +274,7 @@ def pause_all(actor: Actor) -> Answer:
     return "", 204
 
 
-@endpoint("post", "/v1/sending/resume", "Let everything go on")
+@endpoint("post", "/v1/sending/resume", "Resume sending")
 def resume_all(actor: Actor) -> Answer:
     rules.resume(db(), actor, now())
     return "", 204

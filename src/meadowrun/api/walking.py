@@ -49,7 +49,7 @@ def _lane(lane: Lane, numbers: Numbers) -> Json:
     }
 
 
-@endpoint("get", "/v1/journeys", "Every journey, and how everybody on it stands")
+@endpoint("get", "/v1/journeys", "Every journey, with how many people are where")
 def all_journeys(actor: Actor) -> Answer:
     return flask.jsonify(items=[_journey(one) for one in queries.all_journeys(db())])
 
@@ -78,7 +78,7 @@ def one_journey(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "put",
     "/v1/journeys/<int:ident>/itinerary",
-    "Write the draft of a journey; people go on by what they walk until that is started",
+    "Write the draft of a journey; people stay on their edition until it goes live",
     takes=thing(
         ["version", "itinerary"],
         version={"type": "integer", "description": "the one that was read"},
@@ -99,7 +99,7 @@ def write_itinerary(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/journeys/<int:ident>/start",
-    "Start a journey, or have people go on by its draft as the next edition",
+    "Start a journey, or put its draft live as the next edition",
     takes=thing(["version"], version={"type": "integer", "description": "the one that was read"}),
 )
 def start(actor: Actor, ident: int) -> Answer:

@@ -35,7 +35,7 @@ def one_of(*values: str) -> Read:
 
     def read(text: str) -> str:
         if text not in values:
-            raise ValueError(f"is none of {', '.join(v or 'nothing' for v in values)}")
+            raise ValueError(f"is not one of {', '.join(v or 'nothing' for v in values)}")
         return text
 
     return read
@@ -46,7 +46,7 @@ def whole(least: int, most: int) -> Read:
 
     def read(text: str) -> int:
         if not text.isdecimal() or not least <= int(text) <= most:
-            raise ValueError(f"is no number from {least} to {most}")
+            raise ValueError(f"is not a number from {least} to {most}")
         return int(text)
 
     return read
@@ -62,19 +62,19 @@ def _zone(text: str) -> str:
     try:
         zoneinfo.ZoneInfo(text)
     except (zoneinfo.ZoneInfoNotFoundError, ValueError):
-        raise ValueError("is no known time zone") from None
+        raise ValueError("is not a known time zone") from None
     return text
 
 
 def _country(text: str) -> str:
     if text and text.upper() not in countries.names():
-        raise ValueError("is no country")
+        raise ValueError("is not a country")
     return text.upper()
 
 
 def _seconds(text: str) -> float:
     if not text.isdecimal():
-        raise ValueError("is no number of seconds")
+        raise ValueError("is not a number of seconds")
     return float(text)
 
 
@@ -82,7 +82,7 @@ def _price(text: str) -> float:
     try:
         return float(text)
     except ValueError:
-        raise ValueError("is no number") from None
+        raise ValueError("is not a number") from None
 
 
 def _place(text: str) -> tuple[str, int]:
@@ -349,8 +349,8 @@ class Settings:
         """What of these settings lets strangers in, with the remedy; None where nothing does."""
         if len(set(self.secret)) < _DIFFERENT:
             return (
-                "MEADOWRUN_SECRET is easily guessed: whoever guesses it can sign as everybody. "
-                "Make one by chance, as by "
+                "MEADOWRUN_SECRET is easily guessed: whoever guesses it can sign in as anybody. "
+                "Make a random one, for example with "
                 "python3 -c 'import secrets; print(secrets.token_urlsafe(48))'."
             )
         if self.public_url.startswith("https:") and not self.cookie_secure:

@@ -23,7 +23,7 @@ def make() -> Answer:
 def withdraw() -> Answer:
     """The address opens nothing any more."""
     feeds.withdraw(db(), actor(), now())
-    return done("calendar.show", "The address was withdrawn: it opens nothing any more.")
+    return done("calendar.show", "The address was withdrawn and no longer works.")
 
 
 @pages.get("/feed/<key>.ics")

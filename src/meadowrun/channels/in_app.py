@@ -1,4 +1,4 @@
-"""In-app messages: laid ready with us, and shown when somebody comes to the website."""
+"""In-app messages: made ready with us, and shown when somebody comes to the website."""
 
 import dataclasses
 import datetime as dt
@@ -84,7 +84,7 @@ class LaidReady:
                 },
             )
         return iter(
-            [Handed(in_app.contact_id, "delivered", "laid ready") for in_app in in_app_messages]
+            [Handed(in_app.contact_id, "delivered", "made ready") for in_app in in_app_messages]
         )
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:

@@ -8,13 +8,13 @@ from meadowrun.core.values import ValueProblem, typed
 
 _NUMBER = re.compile(r"[+-]?[0-9]{1,200}(?:[.][0-9]{1,200})?")
 _WANTED = {
-    "number": "is no number",
-    "date": "is no date like 2026-11-23",
-    "datetime": "is no moment",
+    "number": "is not a number",
+    "date": "is not a date like 2026-11-23",
+    "datetime": "is not a moment",
     "yes_no": "is neither yes nor no",
-    "choice": "is no text",
-    "choices": "is no list of texts",
-    "text": "is no text",
+    "choice": "is not a text",
+    "choices": "is not a list of texts",
+    "text": "is not a text",
 }
 
 

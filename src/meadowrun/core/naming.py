@@ -36,7 +36,7 @@ def check(pattern: str) -> str:
         if part not in PARTS:
             raise PatternError(
                 Wording(
-                    "“{%(part)s}” is no part of a name. There are %(parts)s.",
+                    "“{%(part)s}” cannot be part of a name. There are %(parts)s.",
                     part=part,
                     parts=", ".join(f"{{{name}}}" for name in PARTS),
                 )

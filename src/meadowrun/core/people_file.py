@@ -267,7 +267,7 @@ def recognise(content: bytes) -> Reading:
     strange = len(_STRANGE.findall(sample))
     if strange > max(5, len(sample) // 1000) or strange * 10 > len(sample):
         raise FileProblem(
-            "This is no text file. Save your table as .csv or .xlsx and choose it again."
+            "This is not a text file. Save your table as .csv or .xlsx and choose it again."
         )
     return Reading("csv", encoding, _separator(sample))
 

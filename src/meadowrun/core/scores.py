@@ -98,10 +98,8 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
         raise ScoreProblem("Say for what a rule gives its points.", place)
     if asks_score(lines, words):
         raise ScoreProblem(
-            (
-                "A score cannot be made of a score, nor of a segment that asks for one: it would "
-                "chase itself."
-            ),
+            "A score cannot be made of a score, nor of a segment that asks for one: that would be "
+            "circular.",
             place,
         )
     if each and not can_count(definition):

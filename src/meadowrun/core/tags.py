@@ -23,7 +23,7 @@ def tidy(text: str) -> str:
     if not all(_STEP.match(step) for step in steps):
         raise TagProblem(
             Wording(
-                "“%(text)s” is no tag. Use letters and digits, with / for a tag inside another.",
+                "“%(text)s” is not a tag. Use letters and digits, with / for a tag inside another.",
                 text=text.strip(),
             )
         )

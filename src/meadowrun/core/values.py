@@ -24,7 +24,7 @@ def read_json(text: str | bytes) -> Any:
     try:
         return json.loads(text)
     except RecursionError:
-        raise ValueError("lists and objects stand too deep in each other") from None
+        raise ValueError("lists and objects are nested too deeply") from None
 
 
 _YES = {"yes", "y", "true", "1", "ja", "j", "oui", "si", "sí", "x", "on"}
@@ -202,7 +202,7 @@ def _choice(text: str, options: tuple[str, ...]) -> str:
             return option
     raise ValueProblem(
         Wording(
-            "“%(short)s” is none of %(list)s",
+            "“%(short)s” is not one of %(list)s",
             short=_short(text),
             list=wording.joined(list(options[:8])),
         )
@@ -225,11 +225,11 @@ def _domain_problem(domain: str) -> str | None:
             f"x@{domain}", check_deliverability=False, globally_deliverable=False
         )
     except email_validator.EmailNotValidError:
-        return Wording("“%(short)s” is no domain", short=_short(domain))
+        return Wording("“%(short)s” is not a domain", short=_short(domain))
     return (
         None
         if "." in domain
-        else Wording("“%(short)s” is no complete domain", short=_short(domain))
+        else Wording("“%(short)s” is not a complete domain", short=_short(domain))
     )
 
 
@@ -241,7 +241,7 @@ def email_problem(text: str) -> str | None:
     address = email_key(text)
     local, at, domain = address.rpartition("@")
     if not at:
-        return Wording("“%(short)s” has no at-sign", short=_short(text))
+        return Wording("“%(short)s” has no @", short=_short(text))
     if not local or not domain:
         return Wording("“%(short)s” is not a complete address", short=_short(text))
     problem = _domain_problem(domain)
@@ -302,7 +302,7 @@ def phone(text: str, region: str = "") -> str:
     if not bare.lstrip(" (").startswith("+") and not is_number_of(parsed, region):
         raise ValueProblem(
             Wording(
-                "“%(short)s” is no number of %(region)s; begin it with its country, like +44",
+                "“%(short)s” is not a number of %(region)s; begin it with its country, like +44",
                 short=_short(text),
                 region=region,
             )

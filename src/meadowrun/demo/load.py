@@ -682,7 +682,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
             outcome,
             made.email[i] if filled else None,
             at.isoformat() if filled or outcome == "control" else None,
-            "550 nobody of that name lives here" if outcome == "bounced" else None,
+            "550 no such mailbox" if outcome == "bounced" else None,
             filled,
             kept,
         )

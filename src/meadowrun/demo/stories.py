@@ -218,7 +218,7 @@ SUCCESS = {
 #: score → what it means, days until what happened counts half, rules
 SCORES: dict[str, tuple[str, int | None, list[dict[str, Any]]]] = {
     "Interest": (
-        "How drawn to us somebody is at the moment",
+        "How interested somebody is at the moment",
         60,
         [
             {

@@ -45,7 +45,7 @@ def _sizes(content: bytes, kind: str) -> tuple[int, int, dict[int, bytes]]:
             if width * height > MOST_POINTS:
                 raise Invalid(
                     Wording(
-                        "This picture is %(width)s × %(height)s points; make it smaller first.",
+                        "This picture is %(width)s × %(height)s pixels; make it smaller first.",
                         width=width,
                         height=height,
                     ),

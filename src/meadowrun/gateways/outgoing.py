@@ -126,11 +126,11 @@ def ask(
             found.headers.get("Retry-After", ""),
         )
     except urllib3.exceptions.NewConnectionError as trouble:
-        raise OSError("nobody is there") from trouble
+        raise OSError("nothing answers there") from trouble
     except urllib3.exceptions.TimeoutError as trouble:
         raise TimeoutError(f"nothing came in {timeout:g} s") from trouble
     except urllib3.exceptions.SSLError as trouble:
-        raise OSError("it does not prove who it is") from trouble
+        raise OSError("its certificate cannot be verified") from trouble
     except urllib3.exceptions.HTTPError as trouble:
         raise OSError(str(trouble)) from trouble
 
@@ -153,7 +153,7 @@ def _read(address: str, inner: Collection[str]) -> tuple[urllib.parse.SplitResul
         parts = urllib.parse.urlsplit(address)
         port = parts.port or _PORTS.get(parts.scheme, 0)
     except ValueError:
-        raise Refused("this is no address") from None
+        raise Refused("this is not an address") from None
     host = parts.hostname or ""
     if (
         parts.scheme not in _PORTS

@@ -137,7 +137,7 @@ def reachable(settings: Settings) -> str | None:
         return f"The gateway for text messages does not answer ({problem})."
     if answer.status >= 300:
         return (
-            f"What answers is no gateway for text messages ({answer.status} {answer.reason}). "
+            f"What answers is not a gateway for text messages ({answer.status} {answer.reason}). "
             "Ask an administrator to look at its address."
         )
     return None

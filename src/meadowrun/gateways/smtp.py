@@ -108,7 +108,7 @@ class _Line:
         try:
             return f"{name}@{idna.encode(host, uts46=True).decode()}", False
         except idna.IDNAError as problem:
-            raise _Unusable(f"the part after the @ is no domain: {problem}") from problem
+            raise _Unusable(f"the part after the @ is not a domain: {problem}") from problem
 
     def offer(self) -> tuple[int, bytes, bool] | None:
         """Reads what the server says of the envelope, and sends all of the email but its end.
@@ -268,9 +268,9 @@ class SmtpGateway:
         except ssl.SSLCertVerificationError as problem:
             raise GatewayUnavailable(
                 Wording(
-                    "The mail server %(where)s does not prove who it is: %(verify_message)s. Name "
-                    "it as its certificate does, or have its certificate signed by somebody this "
-                    "machine trusts.",
+                    "The mail server %(where)s cannot be verified: %(verify_message)s. Use "
+                    "the host name of its certificate, and a certificate signed by an authority "
+                    "that this machine trusts.",
                     where=self.where,
                     verify_message=problem.verify_message,
                 )
@@ -342,9 +342,9 @@ class SmtpGateway:
             server.close()
             raise GatewayUnavailable(
                 Wording(
-                    "The mail server %(where)s offers no encryption (STARTTLS), and would be told "
-                    "a password in clear. Use smtps:, or say by MEADOWRUN_SMTP_TLS=none that this "
-                    "is as it should be.",
+                    "The mail server %(where)s offers no encryption (STARTTLS), so the "
+                    "password would be sent unencrypted. Use smtps:, or set "
+                    "MEADOWRUN_SMTP_TLS=none if that is intended.",
                     where=self.where,
                 )
             )

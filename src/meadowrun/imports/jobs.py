@@ -135,7 +135,7 @@ def run(import_id: int, dry: bool) -> None:
                 str(problem)
                 if isinstance(problem, pf.FileProblem)
                 else (
-                    "The import stopped because of a fault of ours; nothing was changed. Try "
+                    "The import stopped because of a fault on our side; nothing was changed. Try "
                     "again, or ask for help."
                 )
             )

@@ -209,7 +209,7 @@ def undo(session: orm.Session, now: dt.datetime, found: Journey, version: int, b
 def _lock(session: orm.Session, found: Journey, version: int) -> None:
     session.refresh(found, with_for_update=True)
     if found.version != version:
-        raise Conflict("Somebody else changed this journey meanwhile. Look at it anew.")
+        raise Conflict("Somebody else changed this journey meanwhile. Reload the page.")
     if found.state == "ended":
         raise Conflict("This journey has ended.")
 
@@ -458,7 +458,7 @@ def _turn(
     """Sets a journey to another state. Raises Conflict where it stands otherwise."""
     session.refresh(found, with_for_update=True)
     if found.state not in states:
-        raise Conflict("This journey stands otherwise by now. Look at it anew.")
+        raise Conflict("This journey was changed meanwhile. Reload the page.")
     found.state = to
     _written(session, found, now)
     audit.record(session, actor, now, did, "journey", found.id, found.name)

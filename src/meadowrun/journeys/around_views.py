@@ -96,7 +96,7 @@ def _typed_start(journey: Journey, text: str) -> Answer:
     found = typed.read_start(text, queries.names(db()))
     if not found:
         problem = Wording(
-            "“%(text)s” is nothing that brings people in. Write what they do, like “bought a "
+            "“%(text)s” cannot start a journey. Write what they do, like “bought a "
             "ticket”, a date, like “7 days before renewal date”, what becomes true of them, like "
             "“becomes membership is student”, or days, like “every Monday, everyone in Members”.",
             text=text,
@@ -202,7 +202,7 @@ def exits(ident: int) -> Answer:
     found = typed.read_exit_rule(text, queries.names(db()))
     if not found:
         problem = Wording(
-            "“%(text)s” is nothing that takes people out. Write what they do, like “bought a "
+            "“%(text)s” cannot take people out. Write what they do, like “bought a "
             "ticket”, or what becomes true of them, like “membership is student”.",
             text=text,
         )

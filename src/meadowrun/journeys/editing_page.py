@@ -32,7 +32,7 @@ def say_unused(unused: tuple[str, ...]) -> None:
     """Says of which typed words nothing was made."""
     if unused:
         words = ", ".join(f"“{word}”" for word in unused)
-        notice(Wording("Nothing was made of %(words)s.", words=words), "bad")
+        notice(Wording("Not understood: %(words)s.", words=words), "bad")
 
 
 def who_in_form(before: Who) -> Who:
@@ -48,7 +48,7 @@ def who_in_form(before: Who) -> Who:
     if not found:
         raise ItineraryError(
             Wording(
-                "Nobody knows who “%(text)s” are. Write it like “town is Farrow” or “bought a "
+                "“%(text)s” was not understood. Write it like “town is Farrow” or “bought a "
                 "ticket in the last 30 days”, or choose a segment.",
                 text=text,
             )
@@ -64,7 +64,9 @@ def minutes(clock: str) -> int | None:
         return None
     hour, _, minute = clock.partition(":")
     if not (hour.isdecimal() and minute.isdecimal() and int(hour) < 24 and int(minute) < 60):
-        raise ItineraryError(Wording("“%(clock)s” is no time. Write it like 09:30.", clock=clock))
+        raise ItineraryError(
+            Wording("“%(clock)s” is not a time. Write it like 09:30.", clock=clock)
+        )
     return int(hour) * 60 + int(minute)
 
 

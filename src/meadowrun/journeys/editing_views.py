@@ -72,9 +72,9 @@ def add(ident: int) -> Answer:
     place = integer(form.get("reading") or "0", "reading")
     if not text or place >= len(readings):
         problem = Wording(
-            "“%(text)s” is no step. Type it like: wait 3 days · email and the name of a message · "
-            "if in and a segment · wait for visited, 3 days · split 50 50 · exit · or the name of "
-            "a pattern",
+            "“%(text)s” is not a step. Type it like: wait 3 days · email and the name of a message "
+            "· if in and a segment · wait for visited, 3 days · split 50 50 · exit · or the name "
+            "of a pattern",
             text=text,
         )
         return drawn(journey, text, problem, path), 422

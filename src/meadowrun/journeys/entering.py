@@ -24,7 +24,7 @@ TWICE = dt.timedelta(minutes=10)
 NO_TESTERS: Mapping[int, int | None] = {}
 #: Why a start is refused, in words.
 REFUSALS = {
-    "late": Wording("told more than %(hours)s hours after it happened", hours=TOO_LATE),
+    "late": Wording("reported more than %(hours)s hours after it happened", hours=TOO_LATE),
     "inside": Wording("already inside"),
     "before": Wording("were in it before"),
     "twice": Wording("the same start twice"),

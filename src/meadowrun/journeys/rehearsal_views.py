@@ -97,7 +97,7 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
         if not found or found[0][1]:
             raise Invalid(
                 Wording(
-                    "Nobody knows who “%(text)s” are. Write it like “town is Farrow”.", text=text
+                    "“%(text)s” was not understood. Write it like “town is Farrow”.", text=text
                 ),
                 "who",
             )

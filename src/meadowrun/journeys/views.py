@@ -416,7 +416,9 @@ def start(ident: int) -> Answer:
     said = (
         Wording("It runs.")
         if first
-        else Wording("People go on by edition %(edition)s.", edition=journey.edition)
+        else Wording(
+            "Edition %(edition)s is live: people continue with it.", edition=journey.edition
+        )
     )
     return done("journeys.show", said, ident=ident)
 

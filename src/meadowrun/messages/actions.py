@@ -350,7 +350,7 @@ def ask_review(
         )
     if reviewer_id == actor.user_id:
         raise Invalid(
-            "Ask somebody else: one's own message is read by another pair of eyes.", "reviewer"
+            "Ask somebody else: your own message needs another person's review.", "reviewer"
         )
     for older in queries.reviews(session, message.id):
         if older.state == "asked":
@@ -440,6 +440,5 @@ def _refuse_answer(review: Review, draft: Draft, approve: bool, note: str, conte
         raise Invalid("Say what should be changed.", "note")
     if approve and not content == review.content == content_of(draft.document):
         raise Conflict(
-            "What you were shown is not what you were asked about any more. Read it once more, "
-            "then answer."
+            "What you were shown has changed since you were asked. Read it once more, then answer."
         )

@@ -52,7 +52,7 @@ def check(session: orm.Session, document: Json) -> None:
         if gone := unknown & {ref.removeprefix("when.") for ref in fillins.refs(text)}:
             raise Invalid(
                 Wording(
-                    "“when.%(min)s” asks something that nobody has said. Take these words out and "
+                    "“when.%(min)s” is a condition that does not exist. Take these words out and "
                     "write them again with “only for some”.",
                     min=min(gone),
                 ),
@@ -60,5 +60,5 @@ def check(session: orm.Session, document: Json) -> None:
             )
     if unknown:
         raise Invalid(
-            Wording("“when.%(min)s” asks something that nobody has said.", min=min(unknown)), ":"
+            Wording("“when.%(min)s” is a condition that does not exist.", min=min(unknown)), ":"
         )

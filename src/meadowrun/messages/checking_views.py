@@ -202,7 +202,7 @@ def _follow(address: str, inner: Collection[str]) -> tuple[str, bool]:
             address = urllib.parse.urljoin(address, answer.leads_to)
     except (OSError, outgoing.Refused) as problem:
         return f"no answer: {problem}", False
-    return f"leads on more than {_HOPS} times", False
+    return f"redirects more than {_HOPS} times", False
 
 
 def _expected(subject: str) -> past.Expected | None:

@@ -88,4 +88,6 @@ def keep(ident: int) -> Answer:
         return _page(queries.message(db(), ident), problem), problem.status
     if form.get("stop"):
         return done("messages.edit", "It has lines of its own again.", ident=ident)
-    return done("choosing.show", "Kept: each person gets the message of their value.", ident=ident)
+    return done(
+        "choosing.show", "Saved: each person gets the message for their value.", ident=ident
+    )

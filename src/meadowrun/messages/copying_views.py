@@ -25,14 +25,14 @@ def also(ident: int) -> Answer:
         return not_done(problem, "messages.edit", ident=ident)
     return done(
         "messages.edit",
-        Wording("Begun with what “%(name)s” says. %(said)s", name=source.name, said=said(left)),
+        Wording("Started from “%(name)s”. %(said)s", name=source.name, said=said(left)),
         ident=made.id,
     )
 
 
 def said(left: list[str]) -> str:
-    """What was left behind, in words."""
-    return f"Left behind: {wording.joined(left, 'and')}." if left else "Nothing was left behind."
+    """What was not copied, in words."""
+    return f"Not copied: {wording.joined(left, 'and')}." if left else "Everything was copied."
 
 
 @pages.post("/messages/<int:ident>/delete")

@@ -23,7 +23,7 @@ MOST_BYTES = 200_000
 #: How deep lists and objects of an answer may stand in each other.
 _DEEPEST = 50
 _TOO_DEEP = Wording(
-    "lists and objects stand more than %(deepest)s deep in each other", deepest=_DEEPEST
+    "lists and objects are nested more than %(deepest)s deep in each other", deepest=_DEEPEST
 )
 _PORT = re.compile(r":\d+$")
 _kept: Cache[tuple[dt.datetime, Any]] = Cache(2000)
@@ -119,7 +119,7 @@ def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:
     except TimeoutError:
         raise ValueError(f"the answer took longer than {timeout_ms / 1000:g} s") from None
     if answer.leads_to:
-        raise ValueError(f"it leads on to another address ({answer.status}), which is not followed")
+        raise ValueError(f"it redirects ({answer.status}), which is not followed")
     if answer.status >= 300:
         raise ValueError(f"it answers {answer.status} {answer.reason}")
     return read(answer.body)
@@ -143,7 +143,7 @@ def read(body: bytes) -> Any:
 
 
 def _no_number(name: str) -> Any:
-    raise ValueError(f"the answer holds {name}, which is no number in JSON")
+    raise ValueError(f"the answer holds {name}, which is not a number in JSON")
 
 
 def _usable(value: Any, depth: int) -> Any:

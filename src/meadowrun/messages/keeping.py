@@ -48,7 +48,7 @@ def keep_house(
         ):
             raise Invalid(
                 Wording(
-                    "“%(line)s” is no greeting. Write the hour it begins and the words: 5:00 "
+                    "“%(line)s” is not a greeting. Write the hour it begins and the words: 5:00 "
                     "Good morning.",
                     line=line,
                 ),

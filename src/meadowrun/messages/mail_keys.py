@@ -76,7 +76,7 @@ def make(
     shorter and safer. Raises Invalid."""
     domain = domain.strip().lower()
     if email_problem(f"postmaster@{domain}"):
-        raise Invalid("That is no domain.", "domain")
+        raise Invalid("That is not a domain.", "domain")
     if any(key.state == "new" for key in keys_of(session, domain)):
         raise Conflict("There are new keys already. Use them, or delete them first.")
     taken = {key.selector for key in keys_of(session, domain)}

@@ -26,7 +26,7 @@ pages = flask.Blueprint("notifications", __name__)
 def _message(ident: int) -> Message:
     message = queries.message(db(), ident)
     if message.channel != "push":
-        raise Invalid("This is no push notification.")
+        raise Invalid("This is not a push notification.")
     return message
 
 

@@ -38,7 +38,7 @@ def edit(ident: int) -> Answer:
 def _message(ident: int) -> Message:
     message = queries.message(db(), ident)
     if message.channel != "sms":
-        raise Invalid("This is no text message.")
+        raise Invalid("This is not a text message.")
     return message
 
 

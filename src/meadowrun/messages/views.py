@@ -421,8 +421,8 @@ def starting_point(ident: int) -> Answer:
     )
     return done(
         "messages.edit",
-        "It is offered where a message is begun."
+        "It is now offered as a starting point."
         if message.starting_point
-        else "It is no longer offered where a message is begun.",
+        else "It is no longer offered as a starting point.",
         ident=ident,
     )

@@ -72,7 +72,8 @@ def of_file(data: bytes) -> dict[str, str]:
         events = icalendar.Calendar.from_ical(data).walk("VEVENT")
     except (ValueError, IndexError, KeyError) as problem:
         raise Invalid(
-            Wording("This is no iCalendar file: %(problem)s", problem=str(problem)[:200]), "file"
+            Wording("This is not an iCalendar file: %(problem)s", problem=str(problem)[:200]),
+            "file",
         ) from None
     found: dict[str, str] = {}
     for event in events:

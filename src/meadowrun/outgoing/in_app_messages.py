@@ -1,4 +1,4 @@
-"""In-app messages: laid ready for the people of a dispatch, shown when they come to the website,
+"""In-app messages: made ready for the people of a dispatch, shown when they come to the website,
 ended by what they do."""
 
 import dataclasses

@@ -73,7 +73,7 @@ GROUP BY 1 HAVING sum(delayed) > 0 ORDER BY 2 DESC, 1 LIMIT 5
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Delayed:
-    """A domain whose mail server asks to come later: for how many, of how many tried."""
+    """A domain whose mail server asks us to try later: for how many, of how many tried."""
 
     domain: str
     delayed: int

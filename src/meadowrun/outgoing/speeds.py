@@ -357,7 +357,7 @@ def checked(domain: str) -> str:
     """A domain as it was typed, in small letters. Raises Invalid."""
     domain = domain.strip().lower().removeprefix("@")
     if not domain or email_problem(f"postmaster@{domain}"):
-        raise Invalid("That is no mail domain, such as post.example.", "domain")
+        raise Invalid("That is not a mail domain, such as post.example.", "domain")
     return domain
 
 

@@ -86,5 +86,5 @@ def keep() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _page(problem)
-    told = Wording("“%(name)s” follows what it is made of.", name=made.name)
+    told = Wording("“%(name)s” stays up to date with what it is made of.", name=made.name)
     return done("segments.edit", told, ident=made.id)

@@ -117,7 +117,7 @@ def change(
         if 0 <= other < len(groups):
             groups[place], groups[other] = groups[other], groups[place]
     else:
-        raise Invalid(Wording("“%(verb)s” is no change of a grouping.", verb=verb))
+        raise Invalid(Wording("“%(verb)s” is not a change of a grouping.", verb=verb))
     grouping.groups, grouping.version = groups, grouping.version + 1
     grouping.changed_at, grouping.changed_by = now, actor.name
     session.flush()

@@ -199,7 +199,7 @@ def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Chec
         if send.next_local is None and ahead[0] != first:
             yield should(
                 Wording(
-                    "%(day)s is no day of its rhythm. The first one is %(first)s.",
+                    "%(day)s is not a day of its rhythm. The first one is %(first)s.",
                     day=f"{first:%A} {first.day} {first:%B}",
                     first=f"{ahead[0]:%A} {wording.day(ahead[0].date())}",
                 ),

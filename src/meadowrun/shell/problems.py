@@ -107,12 +107,12 @@ def _not_kept(problem: psycopg.DataError | sqlalchemy.exc.DataError) -> Answer:
     said = str(cause)
     if isinstance(cause, psycopg.errors.NumericValueOutOfRange):
         message = Wording(
-            "A number is larger than can be kept. Look at what was typed, or at the address."
+            "A number is larger than can be stored. Look at what was typed, or at the address."
         )
     elif "NUL" in said or "\\u0000" in said:
         message = Wording(
-            "Something here holds a sign that cannot be kept (NUL, often copied along from another "
-            "program). Take it out and try again."
+            "Something here holds a character that cannot be stored (NUL, often copied along from "
+            "another program). Take it out and try again."
         )
     else:
         return _fault(problem)
@@ -156,7 +156,7 @@ def _fault(problem: Exception) -> Answer:
         flask.g.db.rollback()
     return answer(
         Wording(
-            "Something went wrong on our side. It was written down under the number %(number)s; "
+            "Something went wrong on our side. It was logged under the number %(number)s; "
             "nothing was changed.",
             number=flask.g.get("request_id", "?"),
         ),

@@ -231,7 +231,7 @@ def body() -> dict[str, Any]:
     except ValueError:
         # Ours is the stricter reader; what only the other takes is found by looking.
         if (place := _half(data, "")) is not None:
-            raise Invalid("This holds half a character, which cannot be kept.", place) from None
+            raise Invalid("This holds half a character, which cannot be stored.", place) from None
     return data
 
 

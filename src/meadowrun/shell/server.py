@@ -145,7 +145,7 @@ def _known_to_all(settings: Settings) -> str | None:
     return (
         (
             f"{', '.join(names)} can sign in with the demo's password. Start with another "
-            "database, or shut them out."
+            "database, or deactivate them."
         )
         if names
         else None
@@ -230,7 +230,7 @@ class _Keeper:
         if ended in self.children:
             self.children.discard(ended)
             if not self.stopping:
-                log.warning("a web process ended and is begun again", status=status)
+                log.warning("a web process ended and is started again", status=status)
                 time.sleep(0.5)
 
 

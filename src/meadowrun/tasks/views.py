@@ -89,4 +89,4 @@ def _day(text: str | None) -> dt.date | None:
     try:
         return dt.date.fromisoformat(text)
     except ValueError:
-        raise Invalid("That is no date. Write it like 2026-12-24.", "first") from None
+        raise Invalid("That is not a date. Write it like 2026-12-24.", "first") from None

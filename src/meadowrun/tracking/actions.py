@@ -306,7 +306,7 @@ def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:
         p256dh, auth = str(keys["p256dh"]), str(keys["auth"])
         webpush.encrypt(b"", p256dh, auth)
     except (KeyError, TypeError, webpush.PushProblem):
-        raise Invalid("This is no subscription as browsers give it.", "subscription") from None
+        raise Invalid("This is not a subscription as browsers give it.", "subscription") from None
     inside = outgoing.machine_of(endpoint) & set(inner)
     if not endpoint.startswith("https://") and not inside or len(endpoint) > 1000:
         raise Invalid("A push service is named by an https address.", "subscription")

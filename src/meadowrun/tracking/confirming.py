@@ -292,9 +292,9 @@ def _letter(
     address = f"{settings.public_url}/confirm/{token}"
     wished = ", ".join(names.get(topic, "") for topic in row.topics if topic) or "our emails"
     asked = (
-        f"Somebody, we hope you, asked us to write to this address from now on ({row.source})."
+        f"Somebody (you, we hope) asked us to write to this address from now on ({row.source})."
         if row.kind == "address"
-        else f"Somebody, we hope you, asked for {wished} to be sent to this address ({row.source})."
+        else f"Somebody (you, we hope) asked for {wished} at this address ({row.source})."
     )
     rest = (
         f"If it was not you, do nothing: nothing more is sent, and this is deleted in {KEPT_DAYS} "

@@ -105,7 +105,7 @@ class Handler:
         except GatewayUnavailable as problem:
             # Nothing was recorded: their server tries again.
             log.warning("a reply could not be passed on", problem=str(problem))
-            return "451 4.4.1 come again later"
+            return "451 4.4.1 try again later"
         return "250 taken"
 
     def _report(
@@ -131,7 +131,7 @@ class Handler:
         """Takes a reply, and passes it on. Raises GatewayUnavailable."""
         message = email.message_from_bytes(raw)
         if replies.goes_round(message):
-            log.warning("a reply goes in a circle", delivery=delivery[0])
+            log.warning("a reply goes in a loop", delivery=delivery[0])
             return
         to = replies.take(db, now, *delivery, message)
         if to:

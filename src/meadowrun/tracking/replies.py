@@ -23,7 +23,7 @@ def by_program(message: Message) -> str:
     if str(message.get("Auto-Submitted", "no")).split(";")[0].strip().lower() != "no":
         return "it says that it was sent automatically"
     if str(message.get("Precedence", "")).strip().lower() in ("bulk", "junk", "list", "auto_reply"):
-        return "it says that it is no personal email"
+        return "it says that it is not a personal email"
     if message.get("X-Autoreply") or message.get("X-Autorespond"):
         return "it says that it is an automatic reply"
     if str(message.get("Return-Path", "")).strip() == "<>":

@@ -152,7 +152,7 @@ def _read_event(
             raise Invalid(Wording(".email: %(problem)s.", problem=problem), ".email")
         batch.addresses.add(who)
     elif not 0 < who < _MOST_NUMBER:
-        raise Invalid(".contact is no contact's number.", ".contact")
+        raise Invalid(".contact is not a contact's number.", ".contact")
     details = item.get("details") or {}
     text = _NULL
     if details:
@@ -396,7 +396,7 @@ def _keep_receipts(
 
 def _named(data: list[Any], source: str) -> tuple[list[int], list[str], list[str | None]]:
     """The contacts' numbers and the kinds that a batch names, and the key of each event's receipt.
-    What is no number, kind or id is left out: reading the events refuses it."""
+    What is not a number, kind or id is left out: reading the events refuses it."""
     numbers, kinds = set(), set()
     keys: list[str | None] = []
     sender = f"{source}/"

@@ -86,7 +86,7 @@ class Life:
                 )
         except (OSError, ValueError, http.client.HTTPException) as problem:
             # What comes of one deed must not keep the others from theirs.
-            log.warning("a deed came to nothing", deed=plan["deed"], problem=repr(problem))
+            log.warning("an action of the village failed", deed=plan["deed"], problem=repr(problem))
         finally:
             self.store.write("UPDATE plans SET done = 1 WHERE id = ?", plan["id"])
 

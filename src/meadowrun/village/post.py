@@ -37,7 +37,7 @@ class Handler:
     ) -> str:
         fate = fate_of(self.store, address)
         if fate == "gone":
-            return "550 5.1.1 nobody of that name lives here"
+            return "550 5.1.1 no such mailbox"
         if fate == "full":
             times = self.store.rows(
                 "SELECT times FROM deferrals WHERE address = ?", address.lower()
@@ -47,7 +47,7 @@ class Handler:
                 "INSERT OR REPLACE INTO deferrals VALUES (?, ?)", address.lower(), count
             )
             if count <= 2:
-                return "452 4.2.2 the mailbox is full, come again later"
+                return "452 4.2.2 the mailbox is full, try again later"
         envelope.rcpt_tos.append(address)
         return "250 OK"
 
@@ -148,7 +148,7 @@ def reply(host: str, port: int, address: str, raw: bytes) -> None:
     written["Subject"] = f"Re: {message['Subject'] or ''}"
     written["In-Reply-To"] = str(message["Message-ID"] or "")
     written["Date"] = email.utils.formatdate()
-    written.set_content("Thank you, I shall be there. Is there room for a telescope?\n")
+    written.set_content("Thank you, I will be there. Is there room for a telescope?\n")
     with smtplib.SMTP(host, port, timeout=10) as server:
         server.send_message(written, address, [to])
 
@@ -162,7 +162,7 @@ def return_mail(host: str, port: int, return_path: str, address: str, raw: bytes
         "delivery-status",
         "Reporting-MTA: dns; post.village.example\r\n\r\nFinal-Recipient: rfc822; "
         f"{address}\r\nAction: failed\r\n"
-        "Status: 5.1.1\r\nDiagnostic-Code: smtp; 550 the house stands empty\r\n",
+        "Status: 5.1.1\r\nDiagnostic-Code: smtp; 550 no such mailbox\r\n",
         raw,
     )
 
@@ -181,7 +181,7 @@ def complain(host: str, port: int, return_path: str, raw: bytes) -> None:
 
 def _report(host: str, port: int, to: str, kind: str, body: str, raw: bytes) -> None:
     first = EmailMessage()
-    first.set_content("This is a report about a mail of yours.")
+    first.set_content("This is a report about an email from you.")
     parts = [
         first.as_bytes(policy=email.policy.SMTP),
         f"Content-Type: message/{kind}\r\n\r\n{body}".encode(),
@@ -189,8 +189,8 @@ def _report(host: str, port: int, to: str, kind: str, body: str, raw: bytes) -> 
     ]
     joint = b"".join(b"--report\r\n" + p + b"\r\n" for p in parts) + b"--report--\r\n"
     head = (
-        f"From: postmaster@village.example\r\nTo: {to}\r\nSubject: About a mail of "
-        "yours\r\nMIME-Version: 1.0\r\n"
+        f"From: postmaster@village.example\r\nTo: {to}\r\nSubject: About an email "
+        "from you\r\nMIME-Version: 1.0\r\n"
         f'Content-Type: multipart/report; report-type={kind}; boundary="report"\r\n\r\n'
     ).encode()
     with smtplib.SMTP(host, port, local_hostname="village", timeout=10) as server:

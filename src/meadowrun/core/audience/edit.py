@@ -79,7 +79,7 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
     verb = change.get("do")
     if not isinstance(verb, str) or verb not in VERBS:
         raise DefinitionError(
-            Wording("“%(verb)s” is no change that can be made to a line.", verb=verb)
+            Wording("“%(verb)s” is not a change that can be made to a line.", verb=verb)
         )
     data = copy.deepcopy(data)
     return data, VERBS[verb](data, change, words)

@@ -99,8 +99,7 @@ def _subject(document: Json) -> Iterator[Check]:
     letters = [c for c in subject if c.isalpha()]
     if _PRETENDS.match(subject):
         yield should(
-            "The subject pretends to be an answer or something forwarded. Remove the “Re:” "
-            "or “Fwd:”.",
+            "The subject pretends to be a reply or a forwarded email. Remove the “Re:” or “Fwd:”.",
             "",
             "subject",
         )
@@ -159,7 +158,7 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
                 day = dt.date(int(match["year"]), number, int(match["day"]))
             except ValueError:
                 yield should(
-                    "“%(found)s” is no date that exists.", ident, slot, found=match.group()
+                    "“%(found)s” is not a date that exists.", ident, slot, found=match.group()
                 )
                 continue
             said = match.groupdict().get("weekday")
@@ -441,8 +440,8 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
     )
     if pictures and len(re.findall(r"\w+", fillins.PART.sub("x", said))) - footer < _FEW_WORDS:
         yield should(
-            "It is nearly all pictures: who does not load them reads nothing, and filters mind "
-            "it. Say in words what they show."
+            "It is nearly all pictures: who does not load them reads nothing, and filters "
+            "count it. Say in words what they show."
         )
     if about.postal_address and not _holds(said, about.postal_address):
         yield should(

@@ -271,7 +271,7 @@ def _conditions(
     if gone := kept - asked.keys():
         raise CompileError(
             Wording(
-                "Some words ask “when.%(min)s”, which nobody has said. Write them again with "
+                "Some words depend on “when.%(min)s”, which does not exist. Write them again with "
                 "“only for some”.",
                 min=min(gone),
             )

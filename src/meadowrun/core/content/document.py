@@ -276,13 +276,13 @@ def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
         raise DocumentError("A line has no type that exists.", str(data.get("id", ""))[:12] or None)
     if depth > _DEEPEST:
         raise DocumentError(
-            Wording("Lines stand more than %(deepest)s deep in each other.", deepest=_DEEPEST),
+            Wording("Lines are nested more than %(deepest)s deep in each other.", deepest=_DEEPEST),
             str(data.get("id", ""))[:12] or None,
         )
     ident = _ident(data, seen)
     if kind == "columns" and in_columns:
         raise DocumentError(
-            "Columns cannot stand inside columns; phones could not stack them.", ident
+            "Columns cannot be placed inside columns; phones could not stack them.", ident
         )
     line: Json = {"id": ident, "type": kind}
     for name, default in (LINE_TYPES[kind][1] | EVERY).items():
@@ -407,7 +407,7 @@ def address_problem(href: str) -> str | None:
     if not bare:
         return Wording("has no address")
     if bare.startswith("mailto:") and not fillins.PART.search(href) and not _MAILTO.match(bare):
-        return Wording("writes to “%(bare)s”, which is no complete email address", bare=bare[7:])
+        return Wording("writes to “%(bare)s”, which is not a complete email address", bare=bare[7:])
     if bare.startswith(("mailto:", "tel:")) and len(bare) > 8:
         return None
     try:
@@ -421,7 +421,7 @@ def address_problem(href: str) -> str | None:
     if " " in bare:
         return Wording("leads to “%(href)s”, which has a space in it: write %%20 for it", href=href)
     if not parts.hostname or ("." not in parts.hostname and parts.hostname not in ("localhost",)):
-        return Wording("leads to “%(href)s”, which is no complete address", href=href)
+        return Wording("leads to “%(href)s”, which is not a complete address", href=href)
     if (
         not _HOST.fullmatch(parts.hostname)
         or bare.lower().count("://") > 1
@@ -431,5 +431,5 @@ def address_problem(href: str) -> str | None:
     try:
         _ = parts.port
     except ValueError:
-        return Wording("leads to “%(href)s”, whose port is no number", href=href)
+        return Wording("leads to “%(href)s”, whose port is not a number", href=href)
     return None

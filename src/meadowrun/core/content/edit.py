@@ -54,7 +54,7 @@ def apply(document: Json, change: Change, around: Around) -> tuple[Json, str | N
     verb = change.get("do")
     if not isinstance(verb, str) or verb not in VERBS:
         raise DocumentError(
-            Wording("“%(verb)s” is no change that can be made to a message.", verb=verb)
+            Wording("“%(verb)s” is not a change that can be made to a message.", verb=verb)
         )
     document = copy.deepcopy(document)
     return document, VERBS[verb](document, change, around)

@@ -433,7 +433,9 @@ def _until(
     text."""
     if depth > _DEEPEST:
         raise FillInError(
-            Wording("Conditions stand more than %(deepest)s deep in each other.", deepest=_DEEPEST)
+            Wording(
+                "Conditions are nested more than %(deepest)s deep in each other.", deepest=_DEEPEST
+            )
         )
     found: list[Node] = []
     while parts:

@@ -64,7 +64,7 @@ def _number(value: Any) -> Any:
 
 
 def _money(value: Any, sign: str = "") -> Any:
-    """Two places after the point, thousands apart: £1,234.50. What is no number stays as it is."""
+    """Two decimals, thousands apart: £1,234.50. What is not a number stays as it is."""
     try:
         return (
             f"{sign}{float(value):,.2f}"

@@ -7,7 +7,7 @@ button.
 `event` is what a visitor does for the in-app message to come (a key of the dictionary), `page`
 where, for page views; `from` and `until` are days on the visitor's own clock, both taken in;
 `times` how often it is shown at most, `gap_days` how long it then stays away; whoever did `unless`
-since it was laid ready does not see it any more.
+since it was made ready does not see it any more.
 """
 
 import dataclasses
@@ -219,7 +219,7 @@ def _event(key: str, says: str, slot: str, about: About) -> list[Check]:
 
 @dataclasses.dataclass(frozen=True)
 class Place:
-    """An in-app message laid ready for one person, and what has come of it. Moments are aware."""
+    """An in-app message made ready for one person, and what has come of it. Moments are aware."""
 
     times: int = 0
     last_at: dt.datetime | None = None

@@ -101,7 +101,7 @@ def html_text(source: str) -> str:
     links: list[str] = []
 
     def link(match: re.Match[str]) -> str:
-        """Words and address; the address is kept aside, since it is no text any more."""
+        """Words and address; the address is kept aside, since it is not a text any more."""
         href, label = (
             attribute_value(match.group(1)).strip(),
             re.sub(r"<[^>]*>", "", match.group(2)).strip(),

@@ -168,7 +168,7 @@ def _no_way_out(mail: Mail, words: str) -> str | None:
     return (
         None
         if linked or re.search(r"unsubscribe|opt out", whole.lower())
-        else "no word on how to unsubscribe"
+        else "nothing says how to unsubscribe"
     )
 
 
@@ -178,7 +178,7 @@ def _free_sender(mail: Mail, words: str) -> str | None:
 
 def _no_reply(mail: Mail, words: str) -> str | None:
     return (
-        "it comes from an address that takes no answer"
+        "it comes from a no-reply address"
         if re.match(r"no-?reply", mail.from_address) and not mail.reply_to
         else None
     )
@@ -186,7 +186,7 @@ def _no_reply(mail: Mail, words: str) -> str | None:
 
 def _fake_reply(mail: Mail, words: str) -> str | None:
     return (
-        "the subject pretends to be an answer"
+        "the subject pretends to be a reply"
         if re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE)
         else None
     )
@@ -199,7 +199,7 @@ def _heavy(mail: Mail, words: str) -> str | None:
 def _hidden(mail: Mail, words: str) -> str | None:
     white = r"(#fff(?:fff)?|white)"
     return (
-        "words in the colour of their ground"
+        "text in the colour of its background"
         if re.search(rf"(?<!-)color:\s*{white}[^>]*background(?:-color)?:\s*{white}", mail.html)
         else None
     )
@@ -220,11 +220,11 @@ RULES: Sequence[tuple[str, float, float, Rule, str]] = (
     ("capitals", 1.2, 1.6, _capitals, "Write the subject as a sentence."),
     ("exclamation marks", 0.8, 1.2, _marks, "One mark at most, better none."),
     ("shouting", 0.8, 1.0, _shouting, "Make words bold instead of large."),
-    ("worn phrases", 1.4, 1.8, _phrases, "Say it in your own words."),
+    ("overused phrases", 1.4, 1.8, _phrases, "Say it in your own words."),
     ("money in the subject", 0.6, 1.0, _money, "Name the amount in the email instead."),
     ("mostly pictures", 1.5, 1.0, _pictures, "Say in words what the pictures show."),
     ("no plain text", 1.3, 0.9, _no_text, "Let the plain text follow the lines."),
-    ("parts that differ", 1.1, 0.7, _far, "Bring the plain text up to the lines."),
+    ("parts that differ", 1.1, 0.7, _far, "Update the plain text to match the lines."),
     ("a bare number as address", 2.2, 2.5, _bare_number, "Link to a name, with https."),
     (
         "a disguised link",
@@ -234,10 +234,10 @@ RULES: Sequence[tuple[str, float, float, Rule, str]] = (
         "Let the words name where the link leads, or no place at all.",
     ),
     ("many links", 0.7, 0.9, _many_links, "Keep the links that matter."),
-    ("no way out", 2.5, 3.0, _no_way_out, "Add a footer with the way to unsubscribe."),
+    ("no unsubscribe link", 2.5, 3.0, _no_way_out, "Add a footer with an unsubscribe link."),
     ("an address as name", 0.6, 0.8, _free_sender, "Name a person or the organisation."),
-    ("no answer wanted", 0.5, 0.4, _no_reply, "Give a reply address that somebody reads."),
-    ("a pretended answer", 1.4, 1.8, _fake_reply, "Take “Re:” out of the subject."),
+    ("a no-reply address", 0.5, 0.4, _no_reply, "Give a reply address that somebody reads."),
+    ("looks like a reply", 1.4, 1.8, _fake_reply, "Take “Re:” out of the subject."),
     ("heavy", 0.9, 0.6, _heavy, "Shorten it, or move stories to the website."),
     ("hidden words", 2.4, 2.4, _hidden, "Show every word that is there."),
     (

@@ -91,7 +91,7 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
         ),
         "lively": (
             "Psst: {t}",
-            "Knot in your handkerchief: {t}",
+            "Worth a note: {t}",
             "{T}, remember?",
             "{n}, think of {t}",
         ),
@@ -113,7 +113,7 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
         "lively": (
             "{n}, you did that!",
             "Look what came of {t}",
-            "Hats off for {t}",
+            "Hats off to you for {t}",
             "{T} was yours",
         ),
         "urgent": (
@@ -273,7 +273,7 @@ _LABELS = {
     "welcome": ("Begin here", "Take the first step", "Look around", "Show me"),
     "offer": ("Have a look", "Show me", "Choose yours", "Take it"),
     "ask": ("Answer now", "Give my view", "Say yes or no", "Tell us"),
-    "return": ("Come back", "See what is new", "Keep me on the list", "Look in again"),
+    "return": ("Come back", "See what is new", "Keep me on the list", "See what is on"),
     "tell": ("Read on", "See the details", "Find out more", "Take me there"),
 }
 _REASONS = {
@@ -282,7 +282,7 @@ _REASONS = {
         "It would be good to have you with us.",
         "You belong to the people this was made for.",
     ),
-    "plain": ("Here is what you need to know.", "Read on below.", "Here is the short of it."),
+    "plain": ("Here is what you need to know.", "Read on below.", "Here is the short version."),
     "lively": (
         "You will want to tell somebody about it.",
         "Bring somebody along.",

@@ -89,7 +89,7 @@ def _cells(content: bytes) -> list[list[str]]:
         ]
     except (UnicodeDecodeError, csv.Error) as problem:
         raise TableProblem(
-            Wording("This is no CSV in UTF-8: %(problem)s.", problem=problem)
+            Wording("This is not CSV in UTF-8: %(problem)s.", problem=problem)
         ) from None
     rows = [row for row in rows if any(cell.strip() for cell in row)]
     if not 2 <= len(rows) <= MOST_ROWS:

@@ -61,9 +61,9 @@ def place_for(document: Json, line: Json, address: str) -> list[Json]:
         raise DocumentError("The place for that line is no longer there.")
     inside = list(_lists("", [line], False))[1:]
     if any(one.lines is place.lines for one in inside):
-        raise DocumentError("A line cannot stand inside itself.", line["id"])
+        raise DocumentError("A line cannot be placed inside itself.", line["id"])
     if place.in_columns and any(one["type"] == "columns" for one in walk([line])):
         raise DocumentError(
-            "Columns cannot stand inside columns; phones could not stack them.", line["id"]
+            "Columns cannot be placed inside columns; phones could not stack them.", line["id"]
         )
     return place.lines

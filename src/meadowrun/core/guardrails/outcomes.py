@@ -83,7 +83,7 @@ REASONS = {
     "portion": Wording("their portion comes later"),
     "passed": Wording("the time had passed on their own clock when it started"),
     "mail_speed": Wording("only so many an hour go to their mail domain"),
-    "mail_delays": Wording("their mail server asked us to come later"),
+    "mail_delays": Wording("their mail server asked us to try again later"),
     "warm_up": Wording("the domain it is from is new, and sends a few more each day"),
     "feed": Wording("a feed has no answer"),
     "gateway": Wording("the gateway asked to try again later"),

@@ -141,7 +141,7 @@ def _goals(lane: Itinerary) -> Iterator[Check]:
     found = [(step, depth) for step, depth, _ in lane.walk() if isinstance(step, GoalStep)]
     for place, (step, depth) in enumerate(found):
         if depth:
-            yield must("A goal stands behind the paths, where they have met again.", step.id)
+            yield must("A goal comes after the paths, where they have joined again.", step.id)
         elif place:
             yield must("One goal is enough: the first one counts.", step.id)
 
@@ -170,7 +170,7 @@ def _of_step(
             if not path.reaction and path.event not in names.events:
                 yield must("Choose what this path waits for.", path.id)
         if not step.span.amount:
-            yield must("Give it some time: nothing can happen in none.", step.id)
+            yield must("Give it some time: nothing can happen in no time.", step.id)
     if isinstance(step, ChangeStep):
         yield from _of_change(step, names)
     if isinstance(step, WaitStep):

@@ -129,9 +129,9 @@ def minute_of(text: str) -> int:
     """ "09:30" → 570. Raises HoursError."""
     hour, colon, minute = str(text).partition(":")
     if not (colon and hour.isdecimal() and minute.isdecimal()):
-        raise HoursError(Wording("“%(text)s” is no time. Write it like 09:30.", text=text))
+        raise HoursError(Wording("“%(text)s” is not a time. Write it like 09:30.", text=text))
     if int(hour) > 24 or int(minute) > 59 or int(hour) * 60 + int(minute) > DAY:
-        raise HoursError(Wording("“%(text)s” is no time of the day.", text=text))
+        raise HoursError(Wording("“%(text)s” is not a time of the day.", text=text))
     return (int(hour) * 60 + int(minute)) % DAY
 
 

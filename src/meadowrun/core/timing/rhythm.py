@@ -230,7 +230,7 @@ def _whole(parts: dict[str, str], name: str, otherwise: int) -> int:
     try:
         return int(text) if text else otherwise
     except ValueError:
-        raise RhythmError(Wording("“%(text)s” is no number.", text=text)) from None
+        raise RhythmError(Wording("“%(text)s” is not a number.", text=text)) from None
 
 
 def _day(text: str) -> dt.date | None:
@@ -238,7 +238,7 @@ def _day(text: str) -> dt.date | None:
     try:
         return dt.datetime.strptime(text[:8], "%Y%m%d").date() if text else None  # noqa: DTZ007
     except ValueError:
-        raise RhythmError(Wording("“%(text)s” is no date.", text=text)) from None
+        raise RhythmError(Wording("“%(text)s” is not a date.", text=text)) from None
 
 
 def _by_day(text: str) -> tuple[tuple[int, ...], int]:
@@ -247,7 +247,7 @@ def _by_day(text: str) -> tuple[tuple[int, ...], int]:
     for part in text.split(",") if text else []:
         match = re.fullmatch(r"([+-]?\d)?(MO|TU|WE|TH|FR|SA|SU)", part.strip())
         if not match:
-            raise RhythmError(Wording("“%(text)s” is no day of the week.", text=part))
+            raise RhythmError(Wording("“%(text)s” is not a day of the week.", text=part))
         found.add(_CODES.index(match[2]))
         which.add(int(match[1] or 0))
     if len(which) > 1:

@@ -23,7 +23,7 @@ _TOKEN = re.compile(
     rf"(?:{JINJA}|\"(?:{JINJA}|[^\"])*\"|'(?:{JINJA}|[^'])*'|[^<>\"'{{]|\{{(?![{{%#]))*>)",
     re.DOTALL,
 )
-#: What is inside these is no text of ours, or keeps its blanks.
+#: What is inside these is not a text of ours, or keeps its blanks.
 _WHOLE = re.compile(r"<(script|style|textarea|pre)\b.*?</\1\s*>", re.DOTALL)
 LITERAL = re.compile(r"'((?:[^'\\]|\\.)*)'|\"((?:[^\"\\]|\\.)*)\"")
 ONE_JINJA = re.compile(JINJA, re.DOTALL)

@@ -181,7 +181,7 @@ class Reader:
         kind = KINDS.get(str(data.get("kind")))
         if kind is None:
             raise DefinitionError(
-                Wording("“%(kind)s” is no kind of line.", kind=data.get("kind")), ident
+                Wording("“%(kind)s” is not a kind of line.", kind=data.get("kind")), ident
             )
         members = kind.members().keys()
         unknown = data.keys() - {"id", "kind", "off"} - members
