@@ -168,7 +168,7 @@ def button(**more):
                 "<p>Come on 31 November 2026 at eight to see the dome and whatever the clouds "
                 "will leave us of the sky.</p>"
             ),
-            "no date that exists",
+            "not a date that exists",
         ),
         (
             message(LONG + '<p><a href="https://evil.example/x">www.farrowhill.example</a></p>'),
@@ -205,7 +205,7 @@ def button(**more):
         ),
         (
             code(LONG + '<a href="mailto:desk@farrowhill">More about it</a>'),
-            "no complete email address",
+            "not a complete email address",
         ),
         (
             code(LONG, foot="<p>Farrow Hill Observatory, Tarn Road, Farrow. {{ unsubscribe }}</p>"),

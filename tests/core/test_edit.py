@@ -345,7 +345,7 @@ class TestOtherChannels:
 
 @pytest.mark.parametrize("verb", ["fly", None, 7, ["set"]])
 def test_an_unknown_change_is_refused(verb):
-    with pytest.raises(DocumentError, match="no change that can be made"):
+    with pytest.raises(DocumentError, match="not a change that can be made"):
         edit.apply(simple(), {"do": verb}, AROUND)
 
 

@@ -149,7 +149,7 @@ def test_it_is_checked(itinerary, said):
 def test_inside_of_a_path_it_is_refused():
     inside = edit.equal((Path("", (GoalStep(""),)), Path("")))
     found = edit.add(two_waits(), SplitStep("", inside), place=0)
-    assert "A goal stands behind the paths" in " ".join(one.text for one in check(found, NAMES))
+    assert "A goal comes after the paths" in " ".join(one.text for one in check(found, NAMES))
 
 
 def test_it_is_written_read_and_said():

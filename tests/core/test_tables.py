@@ -25,7 +25,7 @@ def test_another_column_and_letters_of_other_scripts():
         (b"", "", "must have a row of names and 1 to 20,000", "file"),
         (b"town\n", "", "must have a row of names", "file"),
         (b"town\n" + b"x\n" * MOST_ROWS, "", "must have a row of names", "file"),
-        (b"\xff\xfe", "", "no CSV in UTF-8", "file"),
+        (b"\xff\xfe", "", "not CSV in UTF-8", "file"),
         (b"town,Town\na,b\n", "", "The column “Town” has no usable name", "file"),
         (b"town,1st\na,b\n", "", "The column “1st” has no usable name", "file"),
         (b"town,price\na,1\n", "city", "no column “city”; there are town, price.", "key_column"),

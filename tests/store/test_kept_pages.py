@@ -183,7 +183,7 @@ class TestReview:
         self, web, second, database, letter
     ):
         own = web.post(f"/messages/{letter}/review", data={"reviewer": user(database, "admin")})
-        assert own.status_code == 422 and "another person&#39;s review" in own.text
+        assert own.status_code == 422 and "another person’s review" in own.text
         number = self.asked(web, database, letter)
         other = web.post(
             f"/messages/{letter}/review/{number}", data={"answer": "approve"}, headers=JSON

@@ -252,7 +252,7 @@ class TestReading:
         ("posted", "says"),
         [
             ({"changes": ["x"]}, "each an object"),
-            ({"changes": [{"do": "fly"}]}, "no change that can be made"),
+            ({"changes": [{"do": "fly"}]}, "not a change that can be made"),
             ({"changes": [{"do": "remove", "line": "gone"}]}, "no longer there"),
             ({"version": "one"}, "must be a number"),
             ({"document": []}, "not an object"),

@@ -93,7 +93,7 @@ def test_keys_are_made_used_and_changed(database, settings):
 
 @pytest.mark.parametrize("domain", ["", "no domain", "a@b.example", "-.example"])
 def test_a_domain_that_is_none(database, settings, domain):
-    with database.session() as session, pytest.raises(Invalid, match="no domain"):
+    with database.session() as session, pytest.raises(Invalid, match="not a domain"):
         mail_keys.make(session, IDA, NOW, settings, domain)
 
 

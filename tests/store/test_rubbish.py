@@ -93,7 +93,7 @@ class TestFiles:
         [
             (b"", "x.csv", "The file is empty"),
             (b"PK\x03\x04 not really", "x.xlsx", "cannot be opened"),
-            (b"\x89PNG\r\n\x1a\n" + bytes(2000), "x.csv", "no text file"),
+            (b"\x89PNG\r\n\x1a\n" + bytes(2000), "x.csv", "not a text file"),
             (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + bytes(600), "x.xls", "old format"),
             (
                 b"ann@post.example,Ann\nbo@post.example,Bo\n",

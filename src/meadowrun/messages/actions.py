@@ -350,7 +350,7 @@ def ask_review(
         )
     if reviewer_id == actor.user_id:
         raise Invalid(
-            "Ask somebody else: your own message needs another person's review.", "reviewer"
+            "Ask somebody else: your own message needs another person’s review.", "reviewer"
         )
     for older in queries.reviews(session, message.id):
         if older.state == "asked":
