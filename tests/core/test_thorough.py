@@ -558,7 +558,10 @@ def test_differences_say_what_a_reviewer_wants_to_know():
     ("line", "says"),
     [
         (new_line("columns", split=[50, 50], columns=[[]]), "as many columns"),
-        (new_line("columns", columns=[[new_line("columns")], []]), "cannot be placed inside columns"),
+        (
+            new_line("columns", columns=[[new_line("columns")], []]),
+            "cannot be placed inside columns",
+        ),
         (new_line("button", fill="red"), "not a colour"),
         (new_line("icons", icons=[{"icon": "skull", "href": "x"}]), "no such icon"),
     ],

@@ -98,7 +98,7 @@ class TestAdministrators:
     @pytest.mark.parametrize(
         ("change", "says"),
         [
-            ({"email": "noor"}, "at-sign"),
+            ({"email": "noor"}, "has no @"),
             ({"role": "queen"}, "A role is one of"),
             ({"email": "author@farrowhill.example"}, "can sign in already"),
         ],

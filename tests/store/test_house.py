@@ -367,7 +367,7 @@ def test_a_new_installation_names_its_senders_and_topics(client):
     sign_in(client)
     assert "No sender yet" in client.get("/senders").text
     answer = client.post("/senders", data={"name": "The desk", "address": "nowhere"})
-    assert answer.status_code == 422 and "no at-sign" in answer.text and "The desk" in answer.text
+    assert answer.status_code == 422 and "has no @" in answer.text and "The desk" in answer.text
     assert (
         client.post(
             "/senders", data={"name": "The desk", "address": "desk@farrowhill.example"}

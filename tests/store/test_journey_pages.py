@@ -66,7 +66,8 @@ def test_what_is_not_understood_is_said_and_kept(web, database, journey):
     answer = post(web, database, "add", text="fly to the moon")
     assert answer.status_code == 422
     assert (
-        "“fly to the moon” is not a step." in answer.text and 'value="fly to the moon"' in answer.text
+        "“fly to the moon” is not a step." in answer.text
+        and 'value="fly to the moon"' in answer.text
     )
     post(web, database, "add", text="wait 2 days unless it rains")
     assert "Not understood: “unless”, “rains”." in web.get("/journeys/1").text

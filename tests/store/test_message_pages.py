@@ -287,7 +287,7 @@ class TestProofs:
         ("to", "says"),
         [
             ("", "at least one address"),
-            ("nobody", "no at-sign"),
+            ("nobody", "has no @"),
             (",".join(f"p{n}@post.example" for n in range(21)), "at most 20"),
         ],
     )

@@ -123,7 +123,9 @@ class TestSegments:
             data={"of": ["1", "2"], "region": "10", "name": "Farrow, no patrons"},
             follow_redirects=True,
         )
-        assert "“Farrow, no patrons” follows what it is made of." in words(answer.text)
+        assert "“Farrow, no patrons” stays up to date with what it is made of." in words(
+            answer.text
+        )
         assert "Bo" in words(web.get("/segments/3/people").text) and "Ann" not in words(
             web.get("/segments/3/people").text
         )

@@ -69,7 +69,9 @@ def test_no_page_breaks(web, world, method):
 
 def test_what_the_database_refuses_at_the_end_is_answered_in_words(web, world, database):
     answer = web.post("/messages/1/chosen", json={"slot": "subject", "text": "a\x00b"})
-    assert answer.status_code == 422 and "sign that cannot be kept (NUL" in answer.json["error"]
+    assert (
+        answer.status_code == 422 and "character that cannot be stored (NUL" in answer.json["error"]
+    )
     answer = web.post("/messages/1/review", data={"reviewer": "99"})
     assert answer.status_code == 422 and "does not exist any more" in answer.text
     answer = web.get("/segments/1/people?after=99999999999999999999")

@@ -189,7 +189,14 @@ class JourneyEntry(Base):
     #: what the event said that brought them in
     details: orm.Mapped[dict[str, Any] | None]
     __table_args__ = (
-        sa.Index("ix_journey_entries_due", "due", postgresql_where=sa.text("due IS NOT NULL")),
+        # By journey first: who is overdue on a paused one is not read again with each look.
+        sa.Index(
+            "ix_journey_entries_due",
+            "journey_id",
+            "due",
+            "id",
+            postgresql_where=sa.text("due IS NOT NULL"),
+        ),
         sa.Index("ix_journey_entries_contact", "contact_id", "journey_id"),
         sa.Index("ix_journey_entries_step", "journey_id", "step", "state"),
         sa.Index(

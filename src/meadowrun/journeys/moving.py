@@ -52,10 +52,17 @@ BATCH = 2000
 #: last message they were sent, what it is about, which message is tried, how long a wait of theirs
 #: may take, and their zone.
 _DUE = """
-WITH due AS MATERIALIZED (
+WITH longest AS (
+    SELECT e.id FROM unnest(CAST(:moving AS bigint[])) AS m(journey)
+    CROSS JOIN LATERAL (
+        SELECT o.id, o.due FROM journey_entries o
+        WHERE o.journey_id = m.journey AND o.due <= :until ORDER BY o.due, o.id LIMIT :most) e
+    ORDER BY e.due, e.id LIMIT :most),
+due AS MATERIALIZED (
     SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery, subject,
         attempt, most_wait
-    FROM journey_entries WHERE due <= :until AND journey_id = ANY(:moving) ORDER BY due LIMIT :most
+    FROM journey_entries WHERE id IN (SELECT id FROM longest) AND due <= :until
+    ORDER BY due, id
     FOR UPDATE SKIP LOCKED)
 SELECT d.*, c.timezone FROM due d LEFT JOIN contacts c ON c.id = d.contact_id
 """
@@ -196,8 +203,10 @@ class Advanced:
 
 #: When the next is due who is on a journey that moves.
 _NEXT_DUE = """
-SELECT due FROM journey_entries WHERE due > :after AND journey_id = ANY(:moving)
-ORDER BY due LIMIT 1
+SELECT min(e.due) FROM unnest(CAST(:moving AS bigint[])) AS m(journey)
+CROSS JOIN LATERAL (
+    SELECT o.due FROM journey_entries o
+    WHERE o.journey_id = m.journey AND o.due > :after ORDER BY o.due LIMIT 1) e
 """
 
 
