@@ -155,7 +155,7 @@ def test_today_says_how_the_week_went(client, database):
         gone(session, "Two days", NOW - 2 * DAY, 8, 2, 1)
     with clock.at(NOW):
         page = client.get("/").text
-    row = re.search(r"Last 7 days</th>(.*?)</tr>", page, re.S)
+    row = re.search(r"Last 7 days</td>(.*?)</tr>", page, re.S)
     assert row and re.findall(r">([^<>]+)</td>", row[1]) == [
         "1",
         "8",
@@ -164,7 +164,7 @@ def test_today_says_how_the_week_went(client, database):
         "0.0%",
         "0.00%",
     ]
-    before = re.search(r"7 days before</th>(.*?)</tr>", page, re.S)
+    before = re.search(r"7 days before</td>(.*?)</tr>", page, re.S)
     assert before and re.findall(r">([^<>]+)</td>", before[1])[:3] == ["0", "0", "–"]
 
 
