@@ -150,7 +150,7 @@ class Demo:
             # Only now: it is slow to import, and a second start has no need of it.
             from meadowrun.demo.load import load
 
-            self.say(f"making the demo world, for the first time: about {max(20, scale // 600)} s")
+            self.say(f"making the demo world, for the first time: about {max(20, scale // 300)} s")
             world = load(database, settings, scale, self.site, self.say, sends)
             store = Store(self.folder / "village.db")
             store.settle(world.residents())

@@ -349,7 +349,7 @@ def _had(
 def _planned(
     moment: Moment, contacts: Sequence[int], clocks: Clocks, days: int
 ) -> list[tuple[int, str, frozenset[int], float]]:
-    """What some contacts will get by planned sends: contact, channel, tags and moment."""
+    """What some contacts will get by planned sends: contact, channel, its tags, and moment."""
     until = moment.now + dt.timedelta(days=days)
     asked = (
         sa.select(Send, Message, Campaign)
