@@ -234,6 +234,25 @@ def test_who_waits_is_judged_again_when_their_zone_is_another(database, send_to,
     ]
 
 
+@pytest.mark.parametrize(
+    "because",
+    ["cap", "own_limit", "hours", "quiet_hours", "own_clock", "best_hour", "portion"],
+)
+def test_whatever_a_zone_decides_is_judged_again(database, send_to, keeper, because):
+    """Whoever waits for any such reason is due when their zone becomes another, and nobody else
+    is."""
+    ident = send_to(["Europe/London", "Europe/London"], hours={"from": "18:00", "to": "20:00"})
+    go(database, NOW)
+    with database.session() as session:
+        session.execute(
+            sa.text("UPDATE deliveries SET stood_on = CAST(:kept AS jsonb)"),
+            {"kept": f'{{"because": "{because}"}}'},
+        )
+        session.get_one(Contact, 1).timezone = "Asia/Kolkata"
+    first, second = standing(database, ident)
+    assert (first[1], second[1]) == (NOW, at("2026-11-23T18:00"))
+
+
 def test_rules_hold_together(database, send_to, keeper):
     """Room comes on Saturday at midnight; the hours are those of weekdays."""
     friday = at("2026-11-27T10:00")

@@ -24,7 +24,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.lines import Json
-from meadowrun.core.guardrails.verdict import Facts, Verdict, Wait, not_before, verdict
+from meadowrun.core.guardrails.verdict import Facts, NoRoom, Verdict, Wait, not_before, verdict
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.gateways.handing import WHOLE_BATCH, Handed
 from meadowrun.messages.feeds import NoAnswer
@@ -182,6 +182,7 @@ class BatchWork:
                 {},
                 {p.contact_id: p.verdict for p in stopped},
             )
+            self._judge_behind(session, now, stopped, took=False)
         self.claim.has_people = True
         began = time.monotonic()
         down = bool(self.left) and self._hand_over(now)
@@ -219,7 +220,7 @@ class BatchWork:
         if self._is_last(now):
             return people
         numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
-        room: dict[int, Wait] = {}
+        room: dict[int, NoRoom] = {}
         if not self.channel.waits_there:
             room = caps.waits(session, numbers, self.dispatch, now, self.zone)
         if room or not self.timing.at_once:
@@ -240,7 +241,7 @@ class BatchWork:
         self,
         now: dt.datetime,
         person: _Person,
-        room: Wait | None,
+        room: NoRoom | None,
         later: Wait | None = None,
     ) -> _Person:
         """A person with the verdict of this moment, where nothing else keeps it from them: as
@@ -497,6 +498,9 @@ class BatchWork:
         """Writes what became of some people, who are left no longer once this is committed."""
         results = list(self.results)
         written = self._write(session, now, results)
+        for took in (True, False):
+            people = [self.left[r.contact_id] for r in results if (r.outcome in _GONE) == took]
+            self._judge_behind(session, now, people, took)
         if self.channel.strikes_off:
             self._note_bounces(
                 session,
@@ -508,6 +512,14 @@ class BatchWork:
                 now,
             )
         sa.event.listen(session, "after_commit", lambda _: self._kept(results), once=True)
+
+    def _judge_behind(
+        self, session: orm.Session, now: dt.datetime, people: Sequence[_Person], took: bool
+    ) -> None:
+        """What else may wait for the room that some people took, or did not take."""
+        if self.dispatch.counts:
+            numbers = {person.contact_id: person.reader.number for person in people}
+            caps.judge_behind(session, numbers, self.dispatch, now, took)
 
     def _kept(self, results: list[Handed]) -> None:
         del self.results[: len(results)]

@@ -21,29 +21,46 @@ from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import wording
 from meadowrun.core.channels import CHANNELS
 from meadowrun.core.guardrails.caps import MOST_LENGTH, Cap, Had, room_for
-from meadowrun.core.guardrails.verdict import Wait
+from meadowrun.core.guardrails.verdict import NoRoom
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.outgoing.models import Dispatch, MessageLimit
-from meadowrun.outgoing.timing import ZONES, judge_again
+from meadowrun.outgoing.timing import FOR_ROOM, ZONES, judge_again
 from meadowrun.tags.queries import paths
 
 #: A message may go so many days after its audience was settled.
 _LATEST = dt.timedelta(days=32)
 
-#: What people had that counts: contact, zone, channel, tags, moment. `mine` are the deliveries
-#: asked for. Room that comes goes to those before them who wait for it, too: service, then by
-#: priority, then who waits longest.
+#: What people had that counts: contact, zone, channel, tags, moment, whether it is certain. `mine`
+#: are the deliveries asked for, one for each of `ids`. Room goes first to whatever else is due at
+#: this moment and comes before them: service, then by priority, then what waits longest, whose
+#: number is the smaller.
 HAD = """
 SELECT d.contact_id, c.timezone, s.channel, s.tags, CASE WHEN d.outcome IN ('waiting', 'deferred')
-    THEN CAST(:now AS timestamptz) ELSE d.at END AS at
-FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id JOIN contacts c ON c.id = d.contact_id
-WHERE d.contact_id = ANY(:ids) AND s.counts AND d.taken_at >= :taken AND d.number <> ALL(:mine)
+    THEN CAST(:now AS timestamptz) ELSE d.at END AS at,
+    d.outcome IN ('delivered', 'in_doubt', 'in_hand') AS certain
+FROM unnest(CAST(:ids AS bigint[]), CAST(:mine AS bigint[])) AS m(contact, number)
+JOIN deliveries d ON d.contact_id = m.contact JOIN dispatches s ON s.id = d.dispatch_id
+JOIN contacts c ON c.id = d.contact_id
+WHERE s.counts AND d.taken_at >= :taken AND d.number <> m.number
 AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
     OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b)
-    OR d.outcome = 'waiting' AND d.due <= :now AND d.stood_on->>'because' IN ('cap', 'own_limit')
-        AND s.state = 'running' AND s.obeys_caps AND s.id <> :dispatch
-        AND (s.priority, :taken_at, :dispatch) > (CAST(:priority AS smallint), s.taken_at, s.id))
+    OR d.outcome IN ('waiting', 'deferred') AND d.due <= :now AND s.state = 'running'
+        AND (s.priority, m.number) > (CAST(:priority AS smallint), d.number))
+"""
+#: What may wait for room behind some deliveries is judged again: all of it, or (`:took`, where
+#: these took theirs) what is not sent when there is none.
+BEHIND = f"""
+UPDATE deliveries d SET due = :now FROM dispatches s,
+    unnest(CAST(:ids AS bigint[]), CAST(:mine AS bigint[])) AS m(contact, number)
+WHERE d.contact_id = m.contact AND d.taken_at >= :taken AND d.outcome = 'waiting' AND d.due > :now
+AND {FOR_ROOM} AND s.id = d.dispatch_id AND (NOT :took OR s.no_room = 'skip')
+AND (CAST(:priority AS smallint), d.number) > (s.priority, m.number)
+"""
+#: Whether anything else is under way for which that matters.
+OTHERS = """
+SELECT 1 FROM dispatches s WHERE s.unsettled AND s.state = 'running' AND s.id <> :id
+AND (NOT :took OR s.no_room = 'skip') LIMIT 1
 """
 
 
@@ -159,7 +176,7 @@ def waits(
     dispatch: Dispatch,
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
-) -> dict[int, Wait]:
+) -> dict[int, NoRoom]:
     """Who of some contacts ({contact: number of the delivery}) has no room for what a dispatch
     sends them, until when, and whether by a limit or by their own wish. `zone` is that of contacts
     without one. What contacts wish for holds for all but service messages, also for what obeys no
@@ -177,26 +194,29 @@ def waits(
     if not numbers or not (asked or wished):
         return {}
     since = now - max(cap.reaches_back() for cap in (*asked, *wished.values()))
+    ids = list(numbers if asked else wished)
     rows = session.execute(
         sa.text(HAD),
         {
-            "ids": list(numbers if asked else wished),
-            "mine": list(numbers.values()),
+            "ids": ids,
+            "mine": [numbers[contact] for contact in ids],
             "now": now,
             "since": since,
             "taken": since - _LATEST,
-            "dispatch": dispatch.id,
-            "taken_at": dispatch.taken_at,
             "priority": dispatch.priority,
         },
     )
     had: dict[int, list[Had]] = {}
     zones: dict[int, zoneinfo.ZoneInfo] = {}
-    for contact, place, of, of_tags, at in rows:
-        had.setdefault(contact, []).append(Had(at, of, frozenset(of_tags)))
+    sure: dict[int, list[Had]] = {}
+    for contact, place, of, of_tags, at, certain in rows:
+        one = Had(at, of, frozenset(of_tags))
+        had.setdefault(contact, []).append(one)
+        if certain:
+            sure.setdefault(contact, []).append(one)
         if contact not in zones:
             zones[contact] = zone_of(place) or zone
-    found: dict[int, Wait] = {}
+    found: dict[int, NoRoom] = {}
     for contact, moments in had.items():
         own = [wished[contact]] if contact in wished else []
         rest = (moments, dispatch.channel, now, zones[contact], tagged)
@@ -204,8 +224,36 @@ def waits(
         if until is not None:
             # The limit that they wait for is the one that leaves room last.
             by_wish = bool(own) and room_for(own, *rest) == until
-            found[contact] = until, "own_limit" if by_wish else "cap"
+            known = sure.get(contact, [])
+            certain = room_for([*asked, *own], known, *rest[1:]) is not None
+            found[contact] = NoRoom(until, "own_limit" if by_wish else "cap", certain)
     return found
+
+
+def judge_behind(
+    session: orm.Session,
+    numbers: dict[int, int],
+    dispatch: Dispatch,
+    now: dt.datetime,
+    took: bool,
+) -> None:
+    """Has judged again what may wait for room behind deliveries of a dispatch ({contact: number of
+    the delivery}) that were due: all of it where these did not take the room after all; where they
+    `took` it, what is not sent when there is none."""
+    asked = sa.text(OTHERS)
+    if not numbers or session.execute(asked, {"id": dispatch.id, "took": took}).scalar() is None:
+        return
+    session.execute(
+        sa.text(BEHIND),
+        {
+            "ids": sorted(numbers),
+            "mine": [numbers[contact] for contact in sorted(numbers)],
+            "now": now,
+            "taken": now - _LATEST,
+            "priority": dispatch.priority,
+            "took": took,
+        },
+    )
 
 
 def save(

@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.core.guardrails.verdict import GO, Verdict, Wait, not_before
+from meadowrun.core.guardrails.verdict import GO, NoRoom, Verdict, Wait, not_before
 from meadowrun.core.timing.best_hours import open_hours
 from meadowrun.core.timing.hours import Hours
 from meadowrun.core.timing.moments import Moments, first_moment
@@ -19,12 +19,16 @@ from meadowrun.outgoing.models import Dispatch, QuietHours
 
 ZONES = "SELECT DISTINCT timezone FROM contacts"
 
+#: Whether a delivery `d` may wait for room or for hours, among others.
+FOR_ROOM = """
+d.stood_on->>'because' IN ('cap', 'own_limit', 'hours', 'quiet_hours', 'best_hour')"""
 #: Whoever waits for room or for hours is judged again at once: everybody, or some contacts.
-AGAIN = """
-UPDATE deliveries SET due = :now WHERE outcome = 'waiting' AND due > :now
-AND stood_on->>'because' IN ('cap', 'own_limit', 'hours', 'quiet_hours', 'best_hour')
-AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
+AGAIN = f"""
+UPDATE deliveries d SET due = :now WHERE d.outcome = 'waiting' AND d.due > :now AND {FOR_ROOM}
+AND (CAST(:contacts AS bigint[]) IS NULL OR d.contact_id = ANY(:contacts))
 """
+#: Until it is certain whether there is room.
+_SOON = dt.timedelta(minutes=1)
 
 
 def judge_again(session: orm.Session, now: dt.datetime, contacts: list[int] | None = None) -> None:
@@ -105,7 +109,7 @@ class Timing:
         now: dt.datetime,
         zone_name: str | None,
         portion: int | None,
-        room: Wait | None = None,
+        room: NoRoom | None = None,
         hour: int | None = None,
         later: Wait | None = None,
     ) -> Verdict:
@@ -115,7 +119,11 @@ class Timing:
         if room is not None and self._no_room == "skip":
             # Whoever waits for something else may have room by then.
             said = self.verdict(now, zone_name, portion, None, hour, later)
-            return Verdict("no_room", room[1]) if said.goes else said
+            if not said.goes:
+                return said
+            if not room.certain:
+                return not_before(now + _SOON, room.because)
+            return Verdict("no_room", room.because)
         if self.at_once and room is None and later is None:
             return GO
         zone = zone_of(zone_name) or self._zone

@@ -7,14 +7,23 @@ SQL, so that a last look and the sending itself cannot disagree about the rules.
 import dataclasses
 import datetime as dt
 import functools
-from typing import Any
+from typing import Any, NamedTuple
 
 from meadowrun.core.guardrails.guards import GUARDS, RULES, Facts
 
-__all__ = ["GO", "RULES", "Facts", "Verdict", "Wait", "not_before", "verdict"]
+__all__ = ["GO", "RULES", "Facts", "NoRoom", "Verdict", "Wait", "not_before", "verdict"]
 
 #: Until when somebody waits, and for which of REASONS.
 Wait = tuple[dt.datetime, str]
+
+
+class NoRoom(NamedTuple):
+    """Message limits leave somebody no room: until when, and for which of REASONS. It is not
+    certain while another message is due that comes before theirs and may not go after all."""
+
+    until: dt.datetime
+    because: str
+    certain: bool
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -120,8 +120,10 @@ def first_moment(
     opens = first_open(list(hours.values()), at, zone)
     if opens == at:
         return Waited(at, because) if because else None
-    shut = next(name for name, one in hours.items() if one.first_open(at, zone) != at)
-    return Waited(opens or at + dt.timedelta(days=400), shut)
+    # Of several that are shut on the way, the one that opens last says why it is that moment.
+    before = at if opens is None else opens - dt.timedelta(microseconds=1)
+    shut = next(name for name, one in hours.items() if not one.is_open(before, zone))
+    return Waited(opens or at + dt.timedelta(days=SEARCHED), shut)
 
 
 def portion_words(
