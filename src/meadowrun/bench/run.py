@@ -138,7 +138,7 @@ def main(arguments: list[str]) -> None:
             shutil.rmtree(folder)
         return
     from meadowrun.bench.measurements import MEASUREMENTS
-    from meadowrun.bench.sending import forget_leftovers
+    from meadowrun.bench.sending import forget_leftovers, guard
 
     if given.only and given.only not in MEASUREMENTS:
         raise SystemExit(
@@ -148,6 +148,8 @@ def main(arguments: list[str]) -> None:
     world = build(given.scale)
     try:
         forget_leftovers(world)
+        with world.database.session() as session:
+            guard(session)
         found = []
         print(
             f"{'measurement':44} {'ours':>10} {'baseline':>10} {'unit':8} {'ratio':>7}  goal",

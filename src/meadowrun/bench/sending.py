@@ -16,6 +16,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import clock, jobs
+from meadowrun.base.audit import Actor
 from meadowrun.base.db import driver
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.core import dkim
@@ -23,13 +24,18 @@ from meadowrun.demo.bulk import trusted
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.gateways.smtp import SmtpGateway
 from meadowrun.messages.models import Edition
+from meadowrun.outgoing import caps
 from meadowrun.outgoing.actions import open_dispatch, put, seal
+from meadowrun.outgoing.caps import Wanted
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.sends.models import Send
 
 SRC = pathlib.Path(__file__).resolve().parents[2]
-
+#: What is handed over is asked about limits and hours on the way, which keep nobody back: at most
+#: so many of a channel (empty: of all) within a period, and all but one minute of the day.
+LIMITS = (("email", "week", 20), ("email", "month", 60), ("", "month", 80))
+HOURS = {"from": "00:00", "to": "23:59"}
 
 _FIRST_OF_ALL = """
 SELECT id, 'waiting' AS outcome, FALSE AS repeated, FALSE AS control
@@ -69,11 +75,18 @@ def _ready(session: orm.Session, size: int) -> int:
             sender_id=1,
             campaign_id=campaign,
             consent_rule="agreed",
+            hours=HOURS,
         ),
     )
     put(session, made, _FIRST_OF_ALL, {"n": size}, zoneinfo.ZoneInfo("Europe/London"))
     send.dispatch_id, send.taken_at = made.id, made.taken_at
     return made.id
+
+
+def guard(session: orm.Session) -> None:
+    """Sets the limits that everything is asked about."""
+    wanted = [Wanted(channel, None, unit, 1, most) for channel, unit, most in LIMITS]
+    caps.set_all(session, Actor(None, "bench", "admin"), clock.now(session), wanted)
 
 
 def forget(session: orm.Session, ident: int) -> None:

@@ -15,7 +15,7 @@ from sqlalchemy import orm
 from meadowrun.base import clock, jobs
 from meadowrun.base.db import ensure_months
 from meadowrun.bench.run import Measurement, World, compare
-from meadowrun.bench.sending import bare_copy, forget, resident, worker_environment
+from meadowrun.bench.sending import HOURS, bare_copy, forget, resident, worker_environment
 from meadowrun.messages.models import Edition
 from meadowrun.outgoing.claims import BATCH, Claim
 from meadowrun.outgoing.jobs import ask_for
@@ -49,6 +49,7 @@ def _opened(session: orm.Session, taken: dt.datetime) -> Dispatch:
         edition_id=edition.id,
         sender_id=1,
         consent_rule="agreed",
+        hours=HOURS,
         taken_at=taken,
         state="running",
         unsettled=True,

@@ -25,6 +25,7 @@ from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.lines import Json
 from meadowrun.core.guardrails.verdict import Facts, NoRoom, Verdict, Wait, not_before, verdict
+from meadowrun.core.timing.zones import zone_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.gateways.handing import WHOLE_BATCH, Handed
 from meadowrun.messages.feeds import NoAnswer
@@ -222,7 +223,8 @@ class BatchWork:
         numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
         room: dict[int, NoRoom] = {}
         if not self.channel.waits_there:
-            room = caps.waits(session, numbers, self.dispatch, now, self.zone)
+            zones = {p.contact_id: zone_of(p.zone) or self.zone for p in people}
+            room = caps.waits(session, numbers, self.dispatch, now, zones)
         if room or not self.timing.at_once:
             people = [self._at(now, person, room.get(person.contact_id)) for person in people]
         if not self.channel.paced:
@@ -235,6 +237,8 @@ class BatchWork:
             self.taken.astimezone(self.zone),
             may_wait=self.rule != "service",
         )
+        if not later:
+            return people
         return [self._at(now, one, None, later.get(one.contact_id)) for one in people]
 
     def _at(

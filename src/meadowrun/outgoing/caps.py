@@ -9,7 +9,7 @@ import dataclasses
 import datetime as dt
 import json
 import zoneinfo
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -31,19 +31,20 @@ from meadowrun.tags.queries import paths
 #: A message may go so many days after its audience was settled.
 _LATEST = dt.timedelta(days=32)
 
-#: What people had that counts: contact, zone, channel, tags, moment, whether it is certain. `mine`
-#: are the deliveries asked for, one for each of `ids`. Room goes first to whatever else is due at
-#: this moment and comes before them: service, then by priority, then what waits longest, whose
-#: number is the smaller.
+#: What people had that counts: contact, channel, tags, moment, whether it is certain. `mine` are
+#: the deliveries asked for, one for each of `ids`. Room goes first to whatever else is due at this
+#: moment and comes before them: service, then by priority, then what waits longest, whose number is
+#: the smaller. Contacts are looked up one by one (OFFSET 0): to read the deliveries of everybody is
+#: dearer from the second batch on.
 HAD = """
-SELECT d.contact_id, c.timezone, s.channel, s.tags, CASE WHEN d.outcome IN ('waiting', 'deferred')
+SELECT m.contact, s.channel, s.tags, CASE WHEN d.outcome IN ('waiting', 'deferred')
     THEN CAST(:now AS timestamptz) ELSE d.at END AS at,
     d.outcome IN ('delivered', 'in_doubt', 'in_hand') AS certain
 FROM unnest(CAST(:ids AS bigint[]), CAST(:mine AS bigint[])) AS m(contact, number)
-JOIN deliveries d ON d.contact_id = m.contact JOIN dispatches s ON s.id = d.dispatch_id
-JOIN contacts c ON c.id = d.contact_id
-WHERE s.counts AND d.taken_at >= :taken AND d.number <> m.number
-AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
+CROSS JOIN LATERAL (SELECT * FROM deliveries d WHERE d.contact_id = m.contact
+    AND d.taken_at >= :taken AND d.taken_at <= :now AND d.number <> m.number OFFSET 0) d
+JOIN dispatches s ON s.id = d.dispatch_id
+WHERE s.counts AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
     OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b)
     OR d.outcome IN ('waiting', 'deferred') AND d.due <= :now AND s.state = 'running'
         AND (s.priority, m.number) > (CAST(:priority AS smallint), d.number))
@@ -175,11 +176,11 @@ def waits(
     numbers: dict[int, int],
     dispatch: Dispatch,
     now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
+    zones: Mapping[int, zoneinfo.ZoneInfo],
 ) -> dict[int, NoRoom]:
     """Who of some contacts ({contact: number of the delivery}) has no room for what a dispatch
-    sends them, until when, and whether by a limit or by their own wish. `zone` is that of contacts
-    without one. What contacts wish for holds for all but service messages, also for what obeys no
+    sends them, until when, and whether by a limit or by their own wish; `zones` are theirs. What
+    contacts wish for holds for all but service messages, also for what obeys no
     limit."""
     tagged = frozenset(dispatch.tags)
     asked = [
@@ -207,15 +208,12 @@ def waits(
         },
     )
     had: dict[int, list[Had]] = {}
-    zones: dict[int, zoneinfo.ZoneInfo] = {}
     sure: dict[int, list[Had]] = {}
-    for contact, place, of, of_tags, at, certain in rows:
+    for contact, of, of_tags, at, certain in rows:
         one = Had(at, of, frozenset(of_tags))
         had.setdefault(contact, []).append(one)
         if certain:
             sure.setdefault(contact, []).append(one)
-        if contact not in zones:
-            zones[contact] = zone_of(place) or zone
     found: dict[int, NoRoom] = {}
     for contact, moments in had.items():
         own = [wished[contact]] if contact in wished else []

@@ -4,6 +4,7 @@ channel."""
 import datetime as dt
 import itertools
 import zoneinfo
+from collections.abc import Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -62,6 +63,7 @@ class Timing:
             self._drops = quiet.open
         self._portions: dict[str | None, list[dt.datetime]] = {}
         self._at_hours: dict[tuple[str | None, int, dt.datetime], dt.datetime] = {}
+        self._said: dict[tuple[Any, ...], Verdict] = {}
         #: what becomes of people for whom a limit leaves no room, one of NO_ROOM
         self._no_room = no_room
         #: each person is reached at an hour of their own
@@ -124,8 +126,26 @@ class Timing:
             if not room.certain:
                 return not_before(now + _SOON, room.because)
             return Verdict("no_room", room.because)
-        if self.at_once and room is None and later is None:
-            return GO
+        if room is None and later is None:
+            if self.at_once:
+                return GO
+            # Of the many of one zone it is worked out once.
+            key = now, zone_name, portion, hour
+            if key not in self._said:
+                self._said[key] = self._in_time(now, zone_name, portion, hour, ())
+            return self._said[key]
+        waits = [(wait[0], wait[1]) for wait in (room, later) if wait is not None]
+        return self._in_time(now, zone_name, portion, hour, waits)
+
+    def _in_time(
+        self,
+        now: dt.datetime,
+        zone_name: str | None,
+        portion: int | None,
+        hour: int | None,
+        waits: Sequence[Wait],
+    ) -> Verdict:
+        """The same for whoever waits for some things besides."""
         zone = zone_of(zone_name) or self._zone
         begins = self._begins(zone_name, zone, portion or 0)
         if begins is None:
@@ -134,10 +154,7 @@ class Timing:
         if hour is not None:
             since = max(begins, now) if self._by_and_by else begins
             own, begins = "best_hour", self._at_hour(zone_name, zone, since, hour)
-        moments = {own: begins}
-        for wait in (room, later):
-            if wait is not None:
-                moments[wait[1]] = wait[0]
+        moments = {own: begins, **{because: until for until, because in waits}}
         waited = first_moment(now, zone, moments, self._waits_for)
         if waited is not None:
             return not_before(waited.until, waited.because)

@@ -76,6 +76,8 @@ class Cap:
     ) -> dt.datetime | None:
         """The first moment at which one more may go to somebody who had messages at moments; None:
         now."""
+        if len(had) < self.most:
+            return None
         within = sorted(moment for moment in had if self.is_within(moment, now, zone))
         if len(within) < self.most:
             return None
