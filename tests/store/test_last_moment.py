@@ -62,6 +62,73 @@ def test_up_to_the_last_moment_it_goes_and_from_then_on_nothing_does(
     assert len(keeper.letters) == reached and send.state == "done"
 
 
+def test_a_send_ends_at_a_moment_that_is_named(database, settings, job_context, keeper):
+    """People wait for the evening, and it ends before: whoever waits gets nothing."""
+    ends = NOW + 2 * HOUR
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 3)
+        send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+        send.hours, send.ends_at = {"from": "20:00", "to": "21:00"}, ends
+        session.flush()
+        actions.start(session, IDA, NOW, send, settings.public_url, 3, send.version)
+        ident = send.id
+    run_all(database, ident)
+    assert counts(database, ident)[0] == {"waiting": 3}
+    assert set(dues(database, ident)) == {ends}
+    go_on(database, ends)
+    found, send = counts(database, ident)
+    assert found == {"late": 3} and not keeper.letters
+
+
+@pytest.mark.parametrize("begins", [HOUR, 2 * HOUR, 3 * HOUR])
+def test_a_send_that_would_end_before_it_begins_does_not_start(database, settings, begins):
+    ends = NOW + 2 * HOUR
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 1)
+        send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+        send.leaves_at, send.ends_at = NOW + begins, ends
+        session.flush()
+        found = [c.text for c in actions.findings(session, send, settings.public_url, 1)]
+        assert ("It ends before it goes out" in " ".join(found)) is (begins >= 2 * HOUR)
+
+
+def test_the_end_of_a_send_is_chosen_on_its_sheet_and_by_the_api(database, web, api):
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 1)
+        ident = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []}).id
+    day = dt.datetime.now(dt.UTC).date() + dt.timedelta(days=3)
+
+    def choose(version, **form):
+        return web.post(f"/sends/{ident}/word/within", data={"version": version, **form})
+
+    def version():
+        with database.session() as session:
+            return session.get_one(Send, ident).version
+
+    before = version()
+    assert choose(before, hours="", day=day.isoformat(), time="18:00").status_code == 303
+    assert ", 18:00</button>" in web.get(f"/sends/{ident}").text.replace("\n", "")
+    said = api("get", f"/sends/{ident}")[1]
+    assert dt.datetime.fromisoformat(said["ends_at"]).date() == day
+    assert choose(version(), hours="", day="2020-01-01", time="18:00").status_code == 422
+    assert choose(version(), hours="", day="soon", time="").status_code == 422
+    assert choose(version(), hours="24").status_code == 303
+    assert api("get", f"/sends/{ident}")[1]["ends_at"] is None
+    status, said = api("put", f"/sends/{ident}", {"version": version(), "ends_at": "2026-12-24"})
+    assert status == 422 and "offset" in said["error"]
+    status, said = api(
+        "put",
+        f"/sends/{ident}",
+        {
+            "version": version(),
+            "ends_at": f"{day}T18:00:00+00:00",
+            "leaves_at": f"{day}T09:00:00+00:00",
+            "rhythm": "FREQ=WEEKLY",
+        },
+    )
+    assert status == 422 and "repeats" in said["error"]
+
+
 def test_whoever_the_gateway_puts_off_is_judged_at_the_last_moment(
     database, settings, job_context, keeper
 ):

@@ -2,6 +2,7 @@
 browser that is gone is forgotten."""
 
 import dataclasses
+import datetime as dt
 import json
 import threading
 
@@ -16,6 +17,7 @@ from meadowrun.messages import actions as messages
 from meadowrun.messages.models import Message
 from meadowrun.people import actions as people
 from meadowrun.sends import actions as sends
+from meadowrun.sends import timing
 from meadowrun.sends.models import Send
 from meadowrun.tracking import actions as tracking
 from meadowrun.village import apps, browsers
@@ -128,6 +130,27 @@ def test_end_to_end(database, settings, job_context, village, client):
         assert session.execute(
             sa.text("SELECT contact_id FROM push_devices WHERE gone_at IS NOT NULL")
         ).scalars().all() == [bo_id]
+
+
+def test_one_that_has_expired_while_it_waited_is_not_sent(database, settings, job_context, village):
+    """It is of use for an hour, and people wait for the evening: they get nothing, are counted, and
+    the sheet said so."""
+    store, site = village
+    with clock.at(NOW), database.session() as session:
+        ann = add(session, NOW, "ann@post.example", first_name="Ann", town="Farrow")
+        browser = browsers.new_browser(store, str(ann.id), site)
+        tracking.subscribe_device(session, NOW, ann.id, browser, settings.inner)
+        ident, _ = noticing(session)
+        send = session.get_one(Send, ident)
+        send.hours = {"from": "20:00", "to": "21:00"}
+        session.flush()
+        assert str(timing.last_words(session, send)) == "within 1 hour, when it expires"
+    start(database, settings, ident, 1)
+    run_all(database, ident)
+    assert counts(database, ident)[0] == {"waiting": 1}
+    run_all(database, ident, NOW + dt.timedelta(hours=1))
+    assert counts(database, ident)[0] == {"late": 1}
+    assert store.rows("SELECT count(*) AS n FROM notifications")[0]["n"] == 0
 
 
 def page_of_ours(session, text):

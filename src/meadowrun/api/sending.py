@@ -98,6 +98,11 @@ SHEET: Json = {
         "description": "only people who are still in the audience when it reaches them",
     },
     "within_hours": {"enum": list(WITHIN)},
+    "ends_at": {
+        "type": ["string", "null"],
+        "format": "date-time",
+        "description": "people wait until then, instead of for “within_hours”",
+    },
     "at_last": {"enum": list(AT_LAST), "description": "what becomes of those who still wait then"},
 }
 #: What is taken as it is given.
@@ -144,6 +149,7 @@ def _send(send: Send) -> Json:
         "rhythm": send.rhythm,
         "repeats": send.repeats_id,
         "hours": send.hours,
+        "ends_at": _iso(send.ends_at),
         "begins_at": _iso(send.begins_at),
         "started_at": _iso(send.taken_at),
         "finished_at": _iso(send.finished_at),
@@ -196,7 +202,22 @@ def _values(send: Send, data: Json) -> dict[str, Any]:
         found["rhythm"] = _rhythm(data["rhythm"])
     if "leaves_at" in data:
         found |= _leaves(data["leaves_at"], bool(data.get("own_clock")))
+    if "ends_at" in data:
+        found["ends_at"] = _ends(send, data["ends_at"], found.get("rhythm", send.rhythm))
     return found
+
+
+def _ends(send: Send, given: str | None, rhythm: str) -> dt.datetime | None:
+    """The moment at which a send ends. Raises Invalid."""
+    if given is None:
+        return None
+    try:
+        at = dt.datetime.fromisoformat(given)
+    except ValueError:
+        at = None
+    if at is None or at.tzinfo is None:
+        raise Invalid("A moment needs its offset (2026-12-01T09:00:00+00:00).", "ends_at")
+    return timing.end_of(at.astimezone(dt.UTC), bool(rhythm), now())
 
 
 def _hours(given: Json) -> Json:

@@ -1,7 +1,7 @@
 """Push notifications: to every browser and phone that gave permission, each by its own service."""
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -35,6 +35,8 @@ DEVICES = """
 SELECT contact_id, id, endpoint, p256dh, auth, kind FROM push_devices
 WHERE gone_at IS NULL AND contact_id = ANY(:ids) ORDER BY id
 """
+#: However soon one expires, all of a send have so much time to leave.
+_LEAST_LIFE = dt.timedelta(hours=1)
 GONE = "UPDATE push_devices SET gone_at = :now WHERE id = :id"
 
 
@@ -119,6 +121,11 @@ class Proofs(Prover):
         )
 
 
+def _life(document: Mapping[str, Any]) -> dt.timedelta:
+    """How long a notification is of use: until the service that shows it would drop it."""
+    return max(_LEAST_LIFE, dt.timedelta(seconds=document["push"]["ttl"]))
+
+
 CHANNEL = Channel(
     kind=KIND,
     facts=FACTS,
@@ -137,6 +144,7 @@ CHANNEL = Channel(
     by=Wording("as a push notification"),
     one=Wording("the notification"),
     a=Wording("a push notification"),
+    life=_life,
     may=Wording("all of them who allow push notifications"),
     editor="notifications.edit",
 )

@@ -78,6 +78,9 @@ class Channel:
     can_be_left: bool = False
     #: what was handed over waits, and can be taken away again
     waits_there: bool = False
+    #: how long after it could have gone a message, by its document, is still of use; None: for as
+    #: long as it waits
+    life: Callable[[Mapping[str, Any]], dt.timedelta | None] = lambda document: None
     #: what its checks looked at, said when nothing was found
     checked: str = "Text, links and fill-ins are in order."
     #: an attribute of a contact that says where it goes

@@ -17,7 +17,7 @@ from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys.models import Journey, JourneyDispatch, JourneyEntry
 from meadowrun.messages.actions import edition_to_send
-from meadowrun.messages.models import Message
+from meadowrun.messages.models import Edition, Message
 from meadowrun.outgoing.actions import give_up, open_dispatch, put_some
 from meadowrun.outgoing.models import Dispatch
 
@@ -165,11 +165,19 @@ def _ask(
     session.execute(
         sa.text(_ASKED),
         {
-            "hold": now + dt.timedelta(hours=wanted.step.hold),
+            "hold": now + _holds(session, wanted.step, dispatch),
             "dispatch": dispatch.id,
             "rows": orjson.dumps(rows).decode(),
         },
     )
+
+
+def _holds(session: orm.Session, step: MessageStep, dispatch: Dispatch) -> dt.timedelta:
+    """How long a message of a step may wait to be handed over: no longer than it is of use."""
+    holds = dt.timedelta(hours=step.hold)
+    document = session.get_one(Edition, dispatch.edition_id).document
+    life = CHANNELS[dispatch.channel].life(document)
+    return holds if life is None else min(holds, life)
 
 
 def _dispatch(session: orm.Session, wanted: _Asked, now: dt.datetime, url: str) -> Dispatch:

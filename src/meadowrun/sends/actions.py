@@ -206,6 +206,11 @@ def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Chec
                 "",
                 "leaves",
             )
+    begins = starts(session, send, clock.now(session))
+    if send.ends_at is not None and send.ends_at <= begins:
+        yield must(
+            "It ends before it goes out. Choose a later end, or an earlier start.", "", "within"
+        )
     if send.sender_id is None and CHANNELS[channel_of(session, send)].signed:
         yield must("Choose the sender.", "", "from")
     if send.success_event and not session.scalar(

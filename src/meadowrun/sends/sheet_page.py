@@ -21,7 +21,6 @@ from meadowrun.core.guardrails.limits import (
     caps_words,
     limit_words,
     still_in_words,
-    within_words,
 )
 from meadowrun.core.guardrails.outcomes import OUTCOMES, rule_words, words_for
 from meadowrun.core.language import Wording
@@ -113,7 +112,7 @@ def limits(send: Send) -> dict[str, str]:
         "limit": limit_words(send.audience_limit, send.limit_rule),
         "control_group": queries.control_named(db(), send),
         "caps": caps_words(send.obeys_caps, send.counts, send.no_room),
-        "within": within_words(send.within_hours),
+        "within": timing.last_words(db(), send),
         "at_last": AT_LAST[send.at_last],
         "still": still_in_words(send.still_in),
         "again": again_words(send.again_rule, send.again_days),

@@ -10,7 +10,9 @@ from collections.abc import Sequence
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.errors import Invalid
 from meadowrun.core import wording
+from meadowrun.core.guardrails.limits import within_words
 from meadowrun.core.language import Wording, worded
 from meadowrun.core.timing.best_hours import open_hours
 from meadowrun.core.timing.hours import Hours, HoursError, hours_words
@@ -18,6 +20,8 @@ from meadowrun.core.timing.moments import Moments, by_hour
 from meadowrun.core.timing.rhythm import Rhythm, at_words
 from meadowrun.core.timing.zones import moment_of, zone_of
 from meadowrun.gateways.channels import CHANNELS
+from meadowrun.messages.models import Message
+from meadowrun.messages.queries import to_send
 from meadowrun.outgoing import calendars
 from meadowrun.outgoing.models import Holidays, QuietHours
 from meadowrun.outgoing.timing import ZONES
@@ -107,8 +111,8 @@ def moments_of(session: orm.Session, send: Send, starts_at: dt.datetime) -> Mome
 
 
 def last_moment(session: orm.Session, send: Send, starts_at: dt.datetime) -> dt.datetime:
-    """When a send that starts at a moment ends for whoever still waits: so many hours after it
-    may reach the last zone."""
+    """When a send that starts at a moment ends for whoever still waits: at the moment that was
+    named, or so many hours after it may reach the last zone; and before its message expires."""
     moments = moments_of(session, send, starts_at)
     begins = [starts_at]
     if send.local_at is not None:
@@ -116,7 +120,55 @@ def last_moment(session: orm.Session, send: Send, starts_at: dt.datetime) -> dt.
         begins += [moment for moment in found if moment is not None]
     # Everybody's best hour comes within a day.
     spread = dt.timedelta(days=1) if send.best_hour else dt.timedelta(0)
-    return max(begins).replace(microsecond=0) + spread + dt.timedelta(hours=send.within_hours)
+    last = max(begins).replace(microsecond=0) + spread
+    until = send.ends_at or last + dt.timedelta(hours=send.within_hours)
+    life = life_of(session, send)
+    return until if life is None else min(until, last + life)
+
+
+def end_of(moment: dt.datetime, repeats: bool, now: dt.datetime) -> dt.datetime:
+    """A moment after which nothing of a send leaves, checked. Raises Invalid."""
+    if repeats:
+        raise Invalid(
+            "A send that repeats ends so long after each date. Choose how long.", "within"
+        )
+    if moment <= now:
+        raise Invalid("That moment has passed. Choose one ahead.", "within")
+    return moment
+
+
+def ends_proposed(send: Send, now: dt.datetime) -> dt.datetime:
+    """The end that is offered where none is named: so long after the start as is chosen, on the
+    clock of the send."""
+    begins = max(send.leaves_at or now, now)
+    ends = send.ends_at or begins + dt.timedelta(hours=send.within_hours)
+    return ends.astimezone(zoneinfo.ZoneInfo(send.zone))
+
+
+def life_of(session: orm.Session, send: Send) -> dt.timedelta | None:
+    """How long its message is of use once it could go; None: for as long as it waits."""
+    message = session.get(Message, send.message_id) if send.message_id else None
+    if message is None:
+        return None
+    document = to_send(session, message, send.takes)
+    return CHANNELS[message.channel].life(document)
+
+
+def last_words(session: orm.Session, send: Send) -> Wording:
+    """How long people wait at most, in words: “within 7 days”, “until Fri 4 Dec 2026, 18:00”."""
+    life = life_of(session, send)
+    if send.ends_at is not None:
+        local = send.ends_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+        said = Wording(
+            "until %(moment)s", moment=f"{local:%a} {wording.day(local.date())}, {local:%H:%M}"
+        )
+        return said if life is None else Wording("%(said)s, while it has not expired", said=said)
+    hours = dt.timedelta(hours=send.within_hours)
+    if life is None or hours <= life:
+        return Wording("within %(time)s", time=within_words(send.within_hours))
+    # Whole hours that have begun.
+    left = -(-int(life.total_seconds()) // 3600)
+    return Wording("within %(time)s, when it expires", time=within_words(left))
 
 
 def open_hours_of(session: orm.Session, send: Send, channel: str, now: dt.datetime) -> list[int]:

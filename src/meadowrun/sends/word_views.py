@@ -50,7 +50,7 @@ from meadowrun.people.queries import common_zones, lists, topics
 from meadowrun.segments import actions as segment_actions
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
-from meadowrun.sends import actions, queries
+from meadowrun.sends import actions, queries, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.names import suggested_name
 from meadowrun.sends.sheet_page import sheet
@@ -103,6 +103,7 @@ def word(ident: int, slot: str) -> Answer:
         here=here,
         limits=[cap.words() for cap in caps.all_caps(db())],
         at_last_choices=AT_LAST,
+        ends=timing.ends_proposed(send, now()),
         spans=[(hours, within_words(hours)) for hours in WITHIN],
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         waits_there=GATEWAYS[channel].waits_there,
@@ -235,7 +236,12 @@ def _name(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 
 def _leaves(send: Send, slot: str, form: Form) -> dict[str, Any]:
-    once = {"leaves_at": None, "local_at": None, "rhythm": "", "ends_empty": False}
+    once: dict[str, Any] = {
+        "leaves_at": None,
+        "local_at": None,
+        "rhythm": "",
+        "ends_empty": False,
+    }
     if form.get("when") not in ("at", "rhythm"):
         return once
     day, time = form.get("day", ""), form.get("time", "")
@@ -247,7 +253,9 @@ def _leaves(send: Send, slot: str, form: Form) -> dict[str, Any]:
     if form["when"] == "at":
         return once | found
     empty = form.get("ends") == "empty"
-    return once | found | {"rhythm": _rhythm(form, day).rule(), "ends_empty": empty}
+    # Each of its dates ends so long after it began.
+    rhythm = {"rhythm": _rhythm(form, day).rule(), "ends_empty": empty, "ends_at": None}
+    return once | found | rhythm
 
 
 def _rhythm(form: Form, day: str) -> Rhythm:
@@ -353,10 +361,24 @@ def _again(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 
 def _within(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("hours") == "":
+        return {"ends_at": _ends(send, form.get("day", ""), form.get("time", ""))}
     hours = integer(form.get("hours"), "within")
     if hours not in WITHIN:
         raise Invalid("Choose one of the times offered.", "within")
-    return {"within_hours": hours}
+    return {"within_hours": hours, "ends_at": None}
+
+
+def _ends(send: Send, day: str, time: str) -> dt.datetime:
+    """The moment after which nothing leaves, on the clock of the send. Raises Invalid."""
+    try:
+        local = dt.datetime.fromisoformat(f"{day}T{time}")
+    except ValueError:
+        local = None
+    if local is None or local.tzinfo is not None:
+        raise Invalid("Give the day and the time until which people wait.", "within")
+    moment = moment_of(local, zoneinfo.ZoneInfo(send.zone))
+    return timing.end_of(moment, bool(send.rhythm), now())
 
 
 def _at_last(send: Send, slot: str, form: Form) -> dict[str, Any]:
