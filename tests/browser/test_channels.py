@@ -21,7 +21,7 @@ from meadowrun.village.store import Store
 from tests.browser.conftest import saved, write
 from tests.store.people import IDA
 
-TOWNS = {"ada": "Farrow", "ben": "Wickmere"}
+TOWNS = {"ada": "Farrow", "ben": "Ossenmere"}
 PHONES = {"ada": "+441632960801", "ben": "+441632960802"}
 
 

@@ -27,7 +27,7 @@ FIELDS = [
     FieldSpec("member_since", "member since", "date"),
     FieldSpec("membership", "membership", "choice", ("Student", "Single", "Household", "Patron")),
     FieldSpec("company.pupils", "pupils", "number"),
-    FieldSpec("region", "region", "choice", ("Farrow Vale", "Tarnside", "Upper Tarn", "Wickmere")),
+    FieldSpec("region", "region", "choice", ("Farrow Vale", "Tarnside", "Upper Tarn", "Ossenmere")),
     FieldSpec("renewal_date", "renewal date", "date"),
 ]
 EVENTS = [

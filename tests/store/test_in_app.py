@@ -75,7 +75,7 @@ def site(database, settings, job_context, client):
     with clock.at(NOW), database.session() as session:
         ids = {
             n: add(session, NOW, f"{n}@post.example", first_name=n.title(), town=t).id
-            for n, t in (("ann", "Farrow"), ("bo", "Tarnside"), ("cy", "Wickmere"))
+            for n, t in (("ann", "Farrow"), ("bo", "Tarnside"), ("cy", "Ossenmere"))
         }
         people.set_consent(session, NOW, ids["cy"], 0, False, "asked for no cards", "in_app")
         session.execute(
@@ -171,7 +171,7 @@ def test_fresh_values_and_what_was_seen_is_kept(database, settings, site, web):
     assert "Walk up." in site.comes("bo")["html"]
     with database.session() as session:
         session.execute(
-            sa.text("UPDATE contacts SET town = 'Wickmere' WHERE id = :id"),
+            sa.text("UPDATE contacts SET town = 'Ossenmere' WHERE id = :id"),
             {"id": site.people["bo"]},
         )
     page = web.get(f"/sends/{ident}/mail/{site.people['bo']}.html").text

@@ -159,14 +159,14 @@ def town(database):
     """Seven people in three towns, one of them without any."""
     with clock.at(NOW), database.session() as session:
         for n, place in enumerate(
-            ("Farrow", "Farrow", "Farrow", "Tarnside", "Tarnside", "Wickmere", None)
+            ("Farrow", "Farrow", "Farrow", "Tarnside", "Tarnside", "Ossenmere", None)
         ):
             add(session, NOW, f"p{n}@post.example", first_name=f"P{n}", town=place)
 
 
 TEXT = (
     '<p>{% if contact.town == "Farrow" %}<b>Walk</b> up{% elif contact.town == "Tarnside" or '
-    'contact.town == "Wickmere" %}Drive up{% endif %} '
+    'contact.town == "Ossenmere" %}Drive up{% endif %} '
     '{% if contact.town != "Farrow" and contact.first_name == "P6" %}, P6{% else %}, all{% endif '
     "%}</p>"
 )

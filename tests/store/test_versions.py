@@ -32,7 +32,7 @@ from tests.store.people import IDA, kinds, ready_send
 from tests.store.sending import Keeper, counts, run_all, segment, start
 from tests.store.web import flat
 
-TOWNS = ("Farrow", "Tarnside", "Wickmere", None)
+TOWNS = ("Farrow", "Tarnside", "Ossenmere", None)
 TIERS = ("Patron", "Student", "Single", None)
 ZONES = ("Europe/London", "Asia/Tokyo", "America/New_York", None)
 
@@ -215,7 +215,7 @@ def letter(session, words):
                 ),
                 new_line(
                     "text",
-                    html='<p>NEAR-{% if contact.town in ["Farrow", "Wickmere"] and not '
+                    html='<p>NEAR-{% if contact.town in ["Farrow", "Ossenmere"] and not '
                     'contact.tier == "Single" %}yes{% else %}no{% endif %} '
                     'PRICE-{{ table.prices.price | money("£") | default("ask", true) }} GREET-{{ '
                     "greeting }}</p>",
@@ -242,7 +242,7 @@ def by_hand(person):
         *(["OFTEN-yes"] if (person["visits"] or 0) >= 3 else []),
         "BUY-yes" if person["bought"] else "BUY-no",
         "NEAR-yes"
-        if person["town"] in ("Farrow", "Wickmere") and person["tier"] != "Single"
+        if person["town"] in ("Farrow", "Ossenmere") and person["tier"] != "Single"
         else "NEAR-no",
         {"Patron": "PRICE-£0.00", "Student": "PRICE-£6.00"}.get(person["tier"], "PRICE-ask"),
         "GREET-Good morning"

@@ -129,13 +129,13 @@ LAST = (
     "Iversen",
     "Jankowski",
 )
-TOWNS = ("Farrow", "Tarnside", "Upper Tarn", "Cold Ley", "Wickmere")
+TOWNS = ("Farrow", "Tarnside", "Upper Tarn", "Cold Ley", "Ossenmere")
 TOWN_SHARES = (0.34, 0.24, 0.15, 0.12, 0.15)
 COMPANY_FIRST = (
     "Tarnside",
     "Farrow",
     "Cold Ley",
-    "Wickmere",
+    "Ossenmere",
     "Upper Tarn",
     "Northmoor",
     "Larkfield",

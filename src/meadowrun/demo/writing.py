@@ -53,7 +53,7 @@ def house(
                 "0:00 Good evening\n5:00 Good morning\n12:00 Good afternoon\n17:00 Good evening"
             ),
             "agreed_words": (
-                "dark sky, the hill, cocoa, Farrow, Tarnside, Wickmere, Leonids, "
+                "dark sky, the hill, cocoa, Farrow, Tarnside, Ossenmere, Leonids, "
                 "Perseids, Household, Patron"
             ),
             "avoided_words": "customers, blast, cheap",

@@ -2,8 +2,9 @@
 channel reaches."""
 
 import array
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 
 import numpy as np
 import sqlalchemy as sa
@@ -73,10 +74,13 @@ def one_pass(
     if len(predicates) == 1:
         # On its own a predicate may be joined, or use an index.
         query = (
-            "SELECT array_send(array_agg(c.id)) FROM contacts c WHERE "
-            f"{predicates[0].removesuffix(SEPARATE)}"
+            f"SELECT array_send(array_agg(c.id)) FROM contacts c WHERE "
+            f"{predicates[0].removesuffix(SEPARATE)} GROUP BY {_PART.format('c.id')}"
         )
-        return [a_set(numbers(session.execute(sa.text(query), values).scalar()))]
+        found = BitMap()
+        for row in _part_by_part(session, query, values):
+            found |= a_set(numbers(row[0]))
+        return [found]
     # One number of bits for each contact is cheaper to collect and to send than an array for each
     # predicate.
     words = [predicates[place : place + _BITS] for place in range(0, len(predicates), _BITS)]
@@ -86,17 +90,33 @@ def one_pass(
         )
         for word in words
     )
-    row = session.execute(
-        sa.text(f"SELECT array_send(array_agg(c.id)), {columns} FROM contacts c"), values
-    ).one()
-    ids, *masks = (numbers(binary) for binary in row)
-    return [
-        a_set(ids[(mask >> bit) & 1 == 1])
-        for word, mask in zip(words, masks, strict=True)
-        for bit in range(len(word))
-    ]
+    query = (
+        f"SELECT array_send(array_agg(c.id)), {columns} FROM contacts c "
+        f"GROUP BY {_PART.format('c.id')}"
+    )
+    sets = [BitMap() for _ in predicates]
+    for row in _part_by_part(session, query, values):
+        ids, *masks = (numbers(binary) for binary in row)
+        for place, part in enumerate(sets):
+            mask, bit = masks[place // _BITS], place % _BITS
+            part |= a_set(ids[(mask >> bit) & 1 == 1])
+    return sets
 
 
+def _part_by_part(
+    session: orm.Session | sa.Connection, query: str, values: Mapping[str, object]
+) -> Iterator[sa.Row[Any]]:
+    """The rows of a query, each of which is about one part of the contacts, fetched one by one: the
+    numbers of a million at once would need more memory than a worker has."""
+    session.execute(sa.text(_WHOLE))
+    options = {"stream_results": True, "max_row_buffer": 1}
+    yield from session.execute(sa.text(query), values, execution_options=options)
+
+
+#: So many contacts of neighbouring numbers are a part.
+_PART = "{} >> 16"
+#: All rows are wanted: a cursor is planned as any other query.
+_WHOLE = "SELECT set_config('cursor_tuple_fraction', '1.0', true)"
 #: From so many predicates on they are shared out.
 _SHARED = 3
 #: Predicates a mask holds: bits of PostgreSQL's integer without its sign.
@@ -149,13 +169,14 @@ def outcome_sets(
     outcome."""
     of = CHANNELS[channel]
     concerned, otherwise = of.concerned.format(refused=_REFUSED.format(channel)), of.otherwise
-    rows = session.execute(
-        sa.text(
-            f"SELECT {verdict_sql('agreed', OF_A_SEND)} AS said, array_send(array_agg(id)) "
-            f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f GROUP BY 1"
-        )
-    ).all()
-    found = {said: a_set(numbers(members)) for said, members in rows}
+    query = (
+        f"SELECT {verdict_sql('agreed', OF_A_SEND)} AS said, array_send(array_agg(id)) AS ids "
+        f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f "
+        f"GROUP BY 1, {_PART.format('id')}"
+    )
+    found: dict[str, BitMap] = {}
+    for row in _part_by_part(session, query, {}):
+        found[row.said] = found.get(row.said, BitMap()) | a_set(numbers(row.ids))
     if concerned:
         rest = everyone.copy()
         for members in found.values():

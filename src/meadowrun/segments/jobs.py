@@ -6,7 +6,7 @@ import zoneinfo
 
 import sqlalchemy as sa
 
-from meadowrun.base import clock, jobs
+from meadowrun.base import clock, jobs, memory
 from meadowrun.base.jobs import context
 from meadowrun.base.large import is_large
 from meadowrun.people.moment import Moment, at_present
@@ -69,3 +69,6 @@ def renew_sets() -> None:
         zone, now = zoneinfo.ZoneInfo(context().settings.timezone), clock.now(session)
         due = sets.due(session, now.astimezone(zone).date(), clock.machine_now())
         looking.renew(Moment(session, dictionary(session), now, zone), due)
+    # Whoever opens a page reads them from the database: a worker does not need them.
+    sets.forget()
+    memory.give_back()

@@ -191,6 +191,11 @@ def due(session: orm.Session, day: dt.date, now: dt.datetime) -> list[Mapping[st
     return [row.about for row in rows]
 
 
+def forget() -> None:
+    """Drops every set that this process holds; in a large world the database keeps them."""
+    _kept.drop()
+
+
 def forget_lines() -> None:
     """Drops the sets of lines in this process, but not whom each channel can reach, for benches."""
     _kept.drop(unless=lambda kept: "go" in kept.sets)

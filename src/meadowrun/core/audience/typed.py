@@ -237,7 +237,7 @@ class _Parts:
             and _denied(before.reading.line)
             and not _NOT_AGAIN.search(bare)
         ):
-            # “not from Farrow or Wickmere”: the “not” is of both.
+            # “not from Farrow or Ossenmere”: the “not” is of both.
             reading, join = self._read(f"not {bare}"), "and"
         if (
             reading is None
