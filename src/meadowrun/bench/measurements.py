@@ -18,7 +18,7 @@ from meadowrun.base import cache, clock, jobs, large
 from meadowrun.base.audit import SYSTEM
 from meadowrun.base.db import driver
 from meadowrun.base.signing import PURPOSES
-from meadowrun.bench import opening, rehearsing, sending, walking
+from meadowrun.bench import hosts, opening, rehearsing, sending, walking
 from meadowrun.bench import waiting as waits
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.core import people_file as pf
@@ -382,6 +382,7 @@ MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
     "pages": opening.pages,
     "memory": sending.memory,
     "waiting": waits.waiting,
+    "hosts": hosts.hosts,
     "journeys": walking.journeys,
     "wakes": rehearsing.wakes,
     "rehearsal": rehearsing.rehearsal,

@@ -47,7 +47,7 @@ class World:
     database: Database
     settings: Settings
     scale: int
-    stop: Callable[[], None]
+    cluster: Cluster
 
     def median(self, work: Callable[[], object], times: int = 5) -> float:
         """The median of several runs, in seconds, after one to warm up."""
@@ -117,7 +117,7 @@ def build(scale: int) -> World:
     jobs.set_context(jobs.Context(database, settings))
     # As the web server and the worker do once they are ready.
     memory.settle()
-    return World(database, settings, scale, cluster.stop)
+    return World(database, settings, scale, cluster)
 
 
 def main(arguments: list[str]) -> None:
@@ -174,4 +174,4 @@ def main(arguments: list[str]) -> None:
             )
     finally:
         world.database.close()
-        world.stop()
+        world.cluster.stop()

@@ -158,16 +158,7 @@ def _together(world: World) -> Iterator[Measurement]:
 
 def _rate(world: World, workers: int) -> float:
     """Deliveries a second by some workers."""
-    with world.database.session() as session:
-        made = _opened(session, clock.now(session).replace(microsecond=0))
-        _put(session, made, TOGETHER)
-        session.execute(
-            sa.text("UPDATE deliveries SET due = taken_at WHERE dispatch_id = :d"), {"d": made.id}
-        )
-        session.execute(
-            sa.text("DELETE FROM procrastinate_jobs WHERE task_name = 'outgoing.deliver'")
-        )
-        ident = made.id
+    ident = due_at_once(world, TOGETHER)
     running = [
         subprocess.Popen([sys.executable, "-m", "meadowrun", "work"], env=worker_environment(world))
         for _ in range(workers)
@@ -176,13 +167,13 @@ def _rate(world: World, workers: int) -> float:
         # So that nobody's start is measured.
         time.sleep(4)
         with world.database.session() as session:
-            first = _gone(session, ident)
+            first = gone(session, ident)
             ask_for(session, 2 * workers)
         began, done = time.monotonic(), first
         while done - first < 0.7 * (TOGETHER - first) and time.monotonic() - began < 120:
             time.sleep(0.2)
             with world.database.session() as session:
-                done = _gone(session, ident)
+                done = gone(session, ident)
         return (done - first) / (time.monotonic() - began)
     finally:
         for worker in running:
@@ -192,7 +183,23 @@ def _rate(world: World, workers: int) -> float:
             forget(session, ident)
 
 
-def _gone(session: orm.Session, ident: int) -> int:
+def due_at_once(world: World, most: int) -> int:
+    """So many deliveries that are all due, of which no worker has been told yet: the number of
+    their dispatch."""
+    with world.database.session() as session:
+        made = _opened(session, clock.now(session).replace(microsecond=0))
+        _put(session, made, most)
+        session.execute(
+            sa.text("UPDATE deliveries SET due = taken_at WHERE dispatch_id = :d"), {"d": made.id}
+        )
+        session.execute(
+            sa.text("DELETE FROM procrastinate_jobs WHERE task_name = 'outgoing.deliver'")
+        )
+        return made.id
+
+
+def gone(session: orm.Session, ident: int) -> int:
+    """How many of a dispatch were handed over, or not sent."""
     found: int = session.execute(
         sa.text(
             "SELECT count(*) FROM deliveries WHERE dispatch_id = :d AND outcome NOT IN "
