@@ -8,6 +8,7 @@ at-least-once.
 
 import contextlib
 import dataclasses
+import functools
 from collections.abc import Callable
 from typing import Any
 
@@ -19,6 +20,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.db import Database, driver
 from meadowrun.base.logs import log
+from meadowrun.base.reports import Reports
 from meadowrun.base.settings import Settings
 
 #: Never opened: only its SQL is used, on the caller's connection. A worker's own connector would
@@ -51,6 +53,11 @@ class Context:
 
     database: Database
     settings: Settings
+
+    @functools.cached_property
+    def reports(self) -> Reports:
+        """Where dear reads go."""
+        return Reports(self.database, self.settings.reports_database_url)
 
 
 _context: Context | None = None

@@ -11,6 +11,7 @@ from sqlalchemy import orm
 from meadowrun.base.clock import machine_now
 from meadowrun.base.db import Database
 from meadowrun.base.errors import SettingsError
+from meadowrun.base.reports import Reports
 from meadowrun.base.schema import is_behind
 from meadowrun.base.settings import Settings
 from meadowrun.gateways.outgoing import Refused, ask, machine_of
@@ -74,6 +75,10 @@ def _of_database(database: Database, settings: Settings) -> Iterator[Found]:
         yield Found("the database is as this version needs it", False, todo)
         return
     yield Found("the database is as this version needs it", True)
+    if settings.reports_database_url:
+        problem = Reports(database, settings.reports_database_url).problem()
+        todo = f"{problem} MEADOWRUN_REPORTS_DATABASE_URL says where it is." if problem else ""
+        yield Found("the copy for reports answers and follows", not problem, todo)
     with database.session() as session:
         yield from _of_people(session)
         running = session.execute(sa.text(_WORKERS)).scalar_one()

@@ -41,10 +41,10 @@ def refresh() -> None:
     failed: Exception | None = None
     for number in due:
         try:
-            with database.session() as session:
+            with database.session() as session, context().reports.session() as reads:
                 send = session.get(Send, number)
                 if send is not None:
-                    refresh_numbers(session, send, now)
+                    refresh_numbers(session, send, now, reads)
         except Exception as error:
             failed = failed or error
     if failed is not None:

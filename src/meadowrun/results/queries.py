@@ -293,9 +293,11 @@ def numbers_of_send(session: orm.Session, send_id: int) -> Mapping[str, int]:
     return kept_numbers(session, session.get_one(Send, send_id))
 
 
-def refresh_numbers(session: orm.Session, send: Send, now: dt.datetime) -> None:
-    """Works the kept numbers of a send out anew."""
-    found = numbers(session, send)
+def refresh_numbers(
+    session: orm.Session, send: Send, now: dt.datetime, reads: orm.Session | None = None
+) -> None:
+    """Works the kept numbers of a send out anew, as another session `reads` it."""
+    found = numbers(reads or session, send)
     session.execute(
         insert(SendNumbers)
         .values(send_id=send.id, counted_at=now, numbers=found)
@@ -305,8 +307,10 @@ def refresh_numbers(session: orm.Session, send: Send, now: dt.datetime) -> None:
     )
 
 
-def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
-    """The result of a send that has been taken."""
+def result(
+    session: orm.Session, send: Send, now: dt.datetime, reads: orm.Session | None = None
+) -> Result:
+    """The result of a send that has been taken; another session `reads` what is dear of it."""
     assert send.taken_at is not None
     kind = success_kind(session, send)
     early = now - send.taken_at < dt.timedelta(days=2)
@@ -314,7 +318,10 @@ def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
     step, most = (dt.timedelta(hours=1), 48) if early else (dt.timedelta(hours=6), 20)
     until = min(now, send.taken_at + step * most)
     counted, as_of = _counts.get(
-        session, (send.id, send.state, step), now, lambda: _count(session, send, kind, step, until)
+        session,
+        (send.id, send.state, step),
+        now,
+        lambda: _count(reads or session, send, kind, step, until),
     )
     found = counted.numbers
     steps = max(1, int((until - send.taken_at) / step) + 1)

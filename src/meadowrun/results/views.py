@@ -30,7 +30,17 @@ from meadowrun.sends.queries import channel_of, control_named
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.accounts import may
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import Answer, actor, db, done, now, rows_as_csv, settings, zone
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    db,
+    done,
+    now,
+    reports,
+    rows_as_csv,
+    settings,
+    zone,
+)
 
 pages = flask.Blueprint("results", __name__)
 NAMES = {
@@ -113,7 +123,7 @@ def show(ident: int) -> Answer:
         return done(
             "sends.show", "It has not been sent yet; its result comes afterwards.", ident=ident
         )
-    result = queries.result(db(), send, now())
+    result = queries.result(db(), send, now(), reports())
     kind = result.success
     channel = channel_of(db(), send)
     said, waits = CHANNELS[channel].steps, CHANNELS[channel].waits_there
@@ -198,7 +208,7 @@ def _name(send: Send, what: str) -> str:
 
 def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
     """The result as named tables of rows, the first row of each its head."""
-    result, channel = queries.result(db(), send, now()), channel_of(db(), send)
+    result, channel = queries.result(db(), send, now(), reports()), channel_of(db(), send)
     seen = CHANNELS[channel].steps
     links = [["Link", "Address", "People", "Clicks", "Share of those who clicked"]] + [
         [x.label, x.href, x.people, x.clicks, share(x.people, result.clicked)] for x in result.links
@@ -276,7 +286,7 @@ def _people(book: openpyxl.Workbook, send: Send) -> None:
     people = book.create_sheet("People")
     people.append(["Contact", "First name", "Last name", "Address", "Outcome", "Note"])
     after = 0
-    while rows := queries.people_behind(db(), send, "audience", 5000, after):
+    while rows := queries.people_behind(reports(), send, "audience", 5000, after):
         for r in rows:
             people.append(
                 [

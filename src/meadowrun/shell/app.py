@@ -260,10 +260,11 @@ def _changed_people() -> bool:
 
 
 def _teardown(problem: BaseException | None) -> None:
-    session = flask.g.pop("db", None)
-    if session is not None:
-        session.rollback()
-        session.close()
+    for name in ("db", "reports"):
+        session = flask.g.pop(name, None)
+        if session is not None:
+            session.rollback()
+            session.close()
 
 
 def _wording(app: flask.Flask) -> None:

@@ -18,7 +18,7 @@ from markupsafe import Markup
 from sqlalchemy import orm
 from werkzeug.datastructures import FileStorage
 
-from meadowrun.base import clock
+from meadowrun.base import clock, jobs
 from meadowrun.base.audit import SYSTEM, Actor
 from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
@@ -49,6 +49,14 @@ def db() -> orm.Session:
     if "db" not in flask.g:
         flask.g.db = database().sessions()
     session: orm.Session = flask.g.db
+    return session
+
+
+def reports() -> orm.Session:
+    """The request's session for dear reads: nothing is written by it."""
+    if "reports" not in flask.g:
+        flask.g.reports = jobs.context().reports.database().sessions()
+    session: orm.Session = flask.g.reports
     return session
 
 
