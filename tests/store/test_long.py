@@ -1,5 +1,7 @@
-"""What does not fit into the ordinary suite: a database that goes away in the middle."""
+"""What does not fit into the ordinary suite: a database that goes away in the middle, for seconds
+or minutes, or whose disk is full."""
 
+import contextlib
 import os
 import pathlib
 import shutil
@@ -16,6 +18,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.testing import memory_folder
 from meadowrun.bench.sink import Sink
+from meadowrun.features import load_tasks
 from meadowrun.outgoing.queries import tally
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
@@ -27,11 +30,59 @@ pytestmark = pytest.mark.long
 SRC = pathlib.Path(__file__).resolve().parents[2] / "src"
 
 
-def test_a_database_that_goes_away_in_the_middle_of_a_send():
-    """Killed for eight seconds while a worker sends: afterwards everybody has it once and the tally
-    adds up."""
+@pytest.fixture
+def disk():
+    """A folder on a small disk of its own."""
     folder = memory_folder()
+    mounted = (
+        os.geteuid() == 0
+        and not subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", "size=900m", "tmpfs", str(folder)], capture_output=True
+        ).returncode
+    )
+    yield folder, mounted
+    if mounted:
+        subprocess.run(["umount", "-l", str(folder)], capture_output=True)
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+def away(seconds):
+    def trouble(cluster, folder):
+        cluster.stop("immediate")
+        time.sleep(seconds)
+        cluster.start()
+
+    return trouble
+
+
+def full(cluster, folder):
+    """Nothing more can be written for a while, not even the log of the database."""
+    filler = folder / "filler"
+    with contextlib.suppress(OSError), filler.open("wb", buffering=0) as file:
+        while file.write(bytes(1 << 20)):
+            pass
+    with contextlib.suppress(OSError), filler.open("ab", buffering=0) as file:
+        while file.write(b"0" * 512):
+            pass
+    assert shutil.disk_usage(folder).free < 1 << 16
+    time.sleep(15)
+    filler.unlink()
+    # It ends by itself where it cannot even write its log; whoever runs it starts it again.
+    if not cluster.running():
+        cluster.stop("immediate")
+        cluster.start()
+
+
+@pytest.mark.parametrize(
+    "trouble", [away(8), away(150), full], ids=["seconds_away", "minutes_away", "full_disk"]
+)
+def test_a_database_in_trouble_in_the_middle_of_a_send(disk, trouble):
+    """Afterwards everybody has it once and the tally adds up at every look."""
+    folder, mounted = disk
+    if trouble is full and not mounted:
+        pytest.skip("a small disk can be mounted by root only")
     # Nothing is lost in a kill when the log is written through, as in production.
+    load_tasks(True)
     cluster = Cluster(folder / "cluster", ("jit=off", "shared_buffers=128MB"), 55400)
     sink, worker = Sink(), None
     try:
@@ -69,19 +120,18 @@ def test_a_database_that_goes_away_in_the_middle_of_a_send():
             )
 
         worker = work()
-        deadline = time.monotonic() + 120
+        deadline = time.monotonic() + 60
         while len(sink.taken) < 1500 and time.monotonic() < deadline:
             time.sleep(0.02)
-        cluster.stop("immediate")
+        trouble(cluster, folder)
         database.close()
-        time.sleep(8)
-        cluster.start()
-        state = None
+        deadline = time.monotonic() + 180
+        state, counts = None, {}
         while state != "done" and time.monotonic() < deadline:
             if worker.poll() is not None:
                 worker = work()  # as its supervisor does
             time.sleep(0.3)
-            with database.session() as session:
+            with contextlib.suppress(sa.exc.OperationalError), database.session() as session:
                 send = session.get_one(Send, ident)
                 state, counts = send.state, tally(session, send.dispatch_id)
                 assert sum(counts.values()) == people
@@ -92,5 +142,4 @@ def test_a_database_that_goes_away_in_the_middle_of_a_send():
             worker.kill()
             worker.wait()
         sink.close()
-        cluster.remove()
-        shutil.rmtree(folder, ignore_errors=True)
+        cluster.stop("immediate")
