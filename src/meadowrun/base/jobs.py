@@ -122,7 +122,7 @@ def turn_of(session: orm.Session, name: str) -> int:
 
 
 def run_here(name: str, **arguments: Any) -> None:
-    """Runs a task's function in this process: for tests and for the demo's loader."""
+    """Runs a task's function in this process at once: for tests and for the demo."""
     _tasks[name].function(**arguments)
 
 

@@ -19,6 +19,7 @@ from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.persons import share_number
 from meadowrun.core.content import document as doc
+from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold
 from meadowrun.demo import bulk, journeys, names, stories, world, writing
@@ -26,7 +27,7 @@ from meadowrun.features import load_tasks
 from meadowrun.messages import actions as messages
 from meadowrun.messages import mail_keys
 from meadowrun.messages.senders import Sender
-from meadowrun.outgoing import best_hours
+from meadowrun.outgoing import best_hours, caps
 from meadowrun.outgoing import rules as sending
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import actions as people
@@ -430,6 +431,7 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
         list(range(3, 240, 7)),
     )
     _tags(session, now)
+    _limits(session, now)
     if settings.village_url and settings.feed_hosts:
         rows = writing.house(session, IDA, now - dt.timedelta(days=60), settings, regions.id)
         writing.welcome(session, IDA, now - dt.timedelta(days=3), settings, rows)
@@ -534,6 +536,14 @@ def _tags(session: orm.Session, now: dt.datetime) -> None:
             sa.text(f"SELECT id FROM {table} WHERE name = :name"), {"name": name}
         ).scalar_one()
         tagging.put_on(session, IDA, now, kind, number, paths)
+
+
+def _limits(session: orm.Session, now: dt.datetime) -> None:
+    """How much of what one person may get."""
+    for channel, path, most in stories.LIMITS:
+        tag = tagging.numbers(session, now, [path])[0] if path else None
+        for unit, number in most.items():
+            caps.save(session, IDA, now, Cap(number, 1, unit, channel), tag)
 
 
 def _past_send(session: orm.Session, made: world.World, number: int, total: int) -> None:

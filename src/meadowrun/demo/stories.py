@@ -302,6 +302,15 @@ CAMPAIGNS: list[tuple[str, str, int, list[str], dict[str, str]]] = [
     ("After your visit", "Open night", -300, ["nights"], {}),
     ("Renewals, winter", "Renewal", 2, ["members/renewal"], {"desk": "01632 960 140"}),
 ]
+#: The limits that the observatory has set itself: channel (empty: all), tag, and how many of it one
+#: person may get within a period.
+LIMITS: list[tuple[str, str, dict[str, int]]] = [
+    ("", "", {"day": 3, "week": 8}),
+    ("email", "", {"day": 2, "week": 5, "month": 12}),
+    ("sms", "", {"day": 1, "week": 2}),
+    ("push", "", {"day": 2, "week": 5}),
+    ("", "nights", {"week": 3}),
+]
 #: name, campaign, message, topic number or None, share of everyone known then
 PAST: list[tuple[str, str, str, int | None, float]] = [
     ("Sky diary", "Sky diary", "Sky diary", 1, 0.7),

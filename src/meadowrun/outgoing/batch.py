@@ -569,7 +569,7 @@ class BatchWork:
                 ],
             )
         if self.dispatch.heard:
-            hear(session, [number for _, number in bounced], now)
+            hear(session, self.dispatch_id, [b.contact_id for b, _ in bounced], now)
         # What did not arrive takes no room: whoever waits for it is judged again.
         judge_again(session, now, [b.contact_id for b, _ in bounced])
         rules.count_bounces(

@@ -6,15 +6,16 @@ from collections.abc import Sequence
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-#: Puts reactions to some deliveries where those look who wait for them.
+#: Puts reactions to a dispatch where those look who wait for them.
 _HEAR = """
 INSERT INTO heard (contact_id, at, noted_at)
-SELECT d.contact_id, :now, :now FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
-WHERE s.heard AND d.number = ANY(:numbers)
+SELECT v.contact, :now, :now FROM unnest(CAST(:contacts AS bigint[])) AS v(contact)
+JOIN dispatches s ON s.id = :dispatch WHERE s.heard
 """
 
 
-def hear(session: orm.Session, numbers: Sequence[int], now: dt.datetime) -> None:
-    """Says that something came back from deliveries of some numbers, where anybody waits for
-    that."""
-    session.execute(sa.text(_HEAR), {"numbers": list(numbers), "now": now})
+def hear(session: orm.Session, dispatch_id: int, contacts: Sequence[int], now: dt.datetime) -> None:
+    """Says that something came back from some contacts to whom a dispatch went, where anybody waits
+    for that."""
+    values = {"dispatch": dispatch_id, "contacts": list(contacts), "now": now}
+    session.execute(sa.text(_HEAR), values)

@@ -8,6 +8,7 @@ holds some people, `batch` how they leave, `settling` what becomes of those whos
 import datetime as dt
 import json
 import zoneinfo
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -41,17 +42,24 @@ SELECT s.id FROM dispatches s CROSS JOIN LATERAL (
 WHERE s.unsettled AND s.state = 'running' AND {NOT_PAUSED}
 ORDER BY s.priority DESC, s.claimed_at NULLS FIRST, s.id LIMIT 1
 """
-#: How many are due of one dispatch, counted up to so many.
-DUE = f"""
-SELECT count(*) FROM (SELECT 1 FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
-WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {FREE} AND {NOT_PAUSED}
-ORDER BY d.due LIMIT :most) x
+#: A look at every dispatch of which something may still happen, all at once, since there can be
+#: hundreds that wait: number, whether something is left under way that can be settled now, how many
+#: are due (counted up to :most), whether it stops by itself, and whether it seems to be done.
+LOOK = f"""
+WITH looked AS MATERIALIZED (
+    SELECT s.id, s.taken_at, s.sealed, s.state = 'running' AND s.stop_percent IS NOT NULL AS stops,
+        EXISTS (SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
+            AND {settling.UNSETTLED.format(asks="s.channel = ANY(:asking)")}) AS is_left,
+        CASE WHEN s.state = 'running' THEN (SELECT count(*) FROM (
+            SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
+            AND {FREE} AND {NOT_PAUSED} ORDER BY d.due LIMIT :most) x) ELSE 0 END AS due
+    FROM dispatches s WHERE s.unsettled)
+SELECT l.id, l.is_left, l.due, l.stops, l.sealed AND l.due = 0 AND NOT EXISTS (
+    SELECT 1 FROM deliveries d WHERE d.dispatch_id = l.id AND d.taken_at = l.taken_at
+    AND (d.outcome IN ('waiting', 'deferred', 'in_hand')
+    OR d.outcome = 'in_doubt' AND d.due IS NOT NULL)) AS seems_done
+FROM looked l ORDER BY l.id
 """
-#: Whether anything is left under way of a dispatch that can be settled now.
-LEFT = (
-    "SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND "
-    f"{settling.UNSETTLED} LIMIT 1"
-)
 IS_FREE = "SELECT pg_try_advisory_xact_lock(:locks, :lock)"
 QUEUED = (
     "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name "
@@ -159,11 +167,12 @@ def sweep() -> None:
         _forget_dead(session)
         for batch in troubles.due(session, now):
             _once(session, "outgoing.again", batch=batch)
+        asking = [key for key, one in CHANNELS.items() if one.can_be_asked(context().settings)]
+        values = {"now": now, "most": BATCH * MOST_ASKED, "asking": asking}
         due = 0
-        for dispatch in session.scalars(
-            sa.select(Dispatch).where(Dispatch.unsettled).order_by(Dispatch.id)
-        ):
-            due += _look_at(session, dispatch, now)
+        for found in session.execute(sa.text(LOOK), values).all():
+            _see_to(session, found, now)
+            due += found.due
         ask_for(session, (due + BATCH - 1) // BATCH)
 
 
@@ -190,20 +199,16 @@ def _forget_dead(session: orm.Session) -> None:
             session.execute(sa.delete(Batch).where(Batch.id == batch, Batch.times == 0))
 
 
-def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
-    """Has what was left under way of a dispatch settled, finishes it when nobody is open, and gives
-    how many are due, counted up to as many as are asked for at once."""
-    of = {"id": dispatch.id, "taken": dispatch.taken_at, "now": now, "most": BATCH * MOST_ASKED}
-    asks = CHANNELS[dispatch.channel].can_be_asked(context().settings)
-    if session.execute(
-        sa.text(LEFT), {**of, "asks": asks}
-    ).scalar() is not None and not troubles.keeps_from_settling(session, dispatch.id):
-        _once(session, "outgoing.settle", dispatch_id=dispatch.id)
-    stopping.stop_if_bad(session, dispatch, now)
-    due = session.execute(sa.text(DUE), of).scalar_one() if dispatch.state == "running" else 0
-    if not due:
-        settling.finish_if_done(session, dispatch.id, dispatch.taken_at, now)
-    return due
+def _see_to(session: orm.Session, found: Any, now: dt.datetime) -> None:
+    """Has what was left under way of a dispatch settled, stops it where too much came back, and
+    finishes it when nobody is open; `found` is a row of LOOK."""
+    if found.is_left and not troubles.keeps_from_settling(session, found.id):
+        _once(session, "outgoing.settle", dispatch_id=found.id)
+    if found.stops or found.seems_done:
+        dispatch = session.get_one(Dispatch, found.id)
+        stopping.stop_if_bad(session, dispatch, now)
+        if found.seems_done:
+            settling.finish_if_done(session, dispatch.id, dispatch.taken_at, now)
 
 
 def _once(session: orm.Session, name: str, **arguments: int) -> None:

@@ -20,12 +20,12 @@ from meadowrun.outgoing.models import Dispatch
 _GAPS = tuple(dt.timedelta(seconds=s) for s in (15, 30, 60, 120, 300, 900, 1800, 3600))
 
 #: What can be settled now of deliveries `d`: under way and of no batch that lives, or in doubt and
-#: to be asked about.
+#: to be asked about, where `{asks}` says whether the gateway can be asked.
 UNSETTLED = """d.outcome IN ('in_hand', 'in_doubt') AND (
     d.outcome = 'in_hand' AND (
         d.claim IS NULL
         OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
-    OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks))"""
+    OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND {asks}))"""
 #: People of a dispatch whose message was under way, and who are of no batch now: contact, number,
 #: outcome, their claim, whether that was
 #: longer ago than a gateway may take (real time, since the demo's clock can be moved), how often it
@@ -37,7 +37,7 @@ SELECT d.contact_id, d.number, d.outcome, d.claim, d.asked,
     EXISTS (SELECT 1 FROM reactions r WHERE r.contact_id = d.contact_id
     AND r.delivery = d.number AND r.at >= d.taken_at) AS reacted
 FROM deliveries d
-WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND {UNSETTLED}
+WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND {UNSETTLED.format(asks=":asks")}
 """
 
 #: Writes what was found out of people, unless somebody else wrote of them meanwhile. Of a stopped

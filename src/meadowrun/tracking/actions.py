@@ -73,7 +73,7 @@ def react(
         },
     )
     if not machine:
-        hear(session, [number], now)
+        hear(session, sent.dispatch_id, [sent.contact_id], now)
     if kind in ("opened", "clicked") and not machine:
         # Somebody read it there: what bounced before was not the address.
         session.execute(

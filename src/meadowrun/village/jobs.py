@@ -123,27 +123,24 @@ def _live_until(target: dt.datetime) -> None:
             log.warning("the village does not answer", problem=str(problem))
         with context().database.session() as session:
             clock.set_ahead(session, stop)
-            jobs.enqueue(session, "sends.sweep", priority=3)
-            jobs.enqueue(session, "outgoing.sweep", priority=2)
-        _wait_for_sends()
+        _do_what_is_due()
         if stop >= target:
             return
 
 
-def _wait_for_sends() -> None:
-    """Until nothing is on its way any more that could go now."""
+def _do_what_is_due() -> None:
+    """Looks at everything that is due, until nothing is on its way any more that could go now. A
+    look is not waited for: in a year there are thousands of moments."""
     deadline = time.monotonic() + PATIENCE
-    time.sleep(0.3)
     while time.monotonic() < deadline:
+        for sweep in ("sends.sweep", "journeys.sweep", "outgoing.sweep"):
+            jobs.run_here(sweep)
         with context().database.session() as session:
             now = clock.now(session)
-            busy = session.execute(
-                sa.text(BUSY),
-                {"now": now},
-            ).scalar()
+            busy = session.execute(sa.text(BUSY), {"now": now}).scalar()
         if not busy:
             return
-        time.sleep(0.4)
+        time.sleep(0.1)
 
 
 #: Newcomers told to the village at once.
