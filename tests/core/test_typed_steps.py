@@ -113,6 +113,33 @@ def test_a_task_is_for_whom_it_names(text, step):
     assert typed.read(text, NAMES)[0].step == step
 
 
+def messages_of(step):
+    """The message of each reminder, the first one first."""
+    found = []
+    while step is not None:
+        reminder, *further = step.paths[-1].steps
+        found.append(reminder.message)
+        step = further[0] if further else None
+    return found
+
+
+@pytest.mark.parametrize(
+    ("text", "messages"),
+    [
+        ("remind twice with Come back, then Welcome, until they buy a ticket", [4, 1]),
+        ("remind with Come back then with Welcome every 2 days until they click", [4, 1]),
+        ("remind 4 times with Welcome and then Come back until they open it", [1, 4, 4, 4]),
+        ("remind twice with Come back, then Nobody wrote this, until they click", None),
+    ],
+)
+def test_reminders_in_other_words_each_time(text, messages):
+    found = typed.read(text, NAMES)[0]
+    if messages is None:
+        assert found.unused, "what is not understood is said"
+    else:
+        assert messages_of(found.step) == messages and found.unused == ()
+
+
 def hours_of(step):
     """From and to which hour each reminder goes, the first one first; None: at any."""
     found = []

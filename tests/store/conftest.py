@@ -24,6 +24,7 @@ from tests.store.letters import LETTER
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.sending import Keeper
 from tests.store.small_world import build
+from tests.store.starting import starting_world
 from tests.store.web import browser, sign_in
 
 
@@ -50,6 +51,12 @@ def keeper(monkeypatch):
     made = Keeper()
     monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None, route="first": made)
     return made
+
+
+@pytest.fixture
+def given(database, settings, job_context, keeper):
+    """A world in which journeys start; gives the campaign and the message."""
+    return starting_world(database)
 
 
 @pytest.fixture

@@ -1,6 +1,5 @@
 """The door of a journey: so many within an hour, so many inside, and nobody from elsewhere."""
 
-import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
@@ -20,16 +19,10 @@ from tests.store.starting import (
     happens,
     inside,
     running,
-    starting_world,
 )
 from tests.store.writing_journeys import draft, post, ready, welcome
 
 VISITED = Start("event", "visited")
-
-
-@pytest.fixture
-def world(database, settings, job_context, keeper):
-    return starting_world(database)
 
 
 def with_door(database, ident, at=NOW, **door):
@@ -57,9 +50,9 @@ def refused(database, ident):
         return queries.numbers(session, ident).refused
 
 
-def test_they_begin_one_after_the_other(database, world):
+def test_they_begin_one_after_the_other(database, given):
     """Four an hour: one each quarter of an hour, also of those who come by and by."""
-    ident = running(database, world, VISITED, LONG)
+    ident = running(database, given, VISITED, LONG)
     with_door(database, ident, hourly=4)
     at = NOW + HOUR
     happens(database, "visited", at, 1, 2, 3)
@@ -74,8 +67,8 @@ def test_they_begin_one_after_the_other(database, world):
     assert (waiting.people, waiting.last) == (3, late)
 
 
-def test_whoever_waits_their_turn_does_nothing_before(database, world):
-    ident = running(database, world, VISITED, WaitStep("", Span(1, "minute")))
+def test_whoever_waits_their_turn_does_nothing_before(database, given):
+    ident = running(database, given, VISITED, WaitStep("", Span(1, "minute")))
     with_door(database, ident, hourly=2)
     happens(database, "visited", NOW + HOUR, 1, 2)
     advance(database, NOW + HOUR + 20 * MINUTE)
@@ -87,8 +80,8 @@ def test_whoever_waits_their_turn_does_nothing_before(database, world):
     assert [one.at for one in last] == [NOW + HOUR + 30 * MINUTE, NOW + HOUR + 31 * MINUTE]
 
 
-def test_turns_are_given_anew_with_another_limit_and_after_a_pause(database, world):
-    ident = running(database, world, VISITED, LONG)
+def test_turns_are_given_anew_with_another_limit_and_after_a_pause(database, given):
+    ident = running(database, given, VISITED, LONG)
     with_door(database, ident, hourly=1)
     at = NOW + HOUR
     happens(database, "visited", at, 1, 2, 3, 4)
@@ -104,8 +97,8 @@ def test_turns_are_given_anew_with_another_limit_and_after_a_pause(database, wor
     assert turns(database, ident)[2:] == [resumed, resumed + 10 * MINUTE]
 
 
-def test_whoever_comes_when_it_is_full_does_not_come_in(database, world):
-    ident = running(database, world, VISITED, WaitStep("", Span(1, "day")), again="any")
+def test_whoever_comes_when_it_is_full_does_not_come_in(database, given):
+    ident = running(database, given, VISITED, WaitStep("", Span(1, "day")), again="any")
     with_door(database, ident, most_inside=2)
     happens(database, "visited", NOW + HOUR, 1, 2, 3)
     assert inside(database, ident) == [1, 2]
@@ -116,10 +109,10 @@ def test_whoever_comes_when_it_is_full_does_not_come_in(database, world):
     assert refused(database, ident) == {"full": 2}
 
 
-def test_whoever_is_in_another_journey_does_not_come_in(database, world):
+def test_whoever_is_in_another_journey_does_not_come_in(database, given):
     bought = Start("event", "ticket_bought")
-    other = running(database, world, bought, WaitStep("", Span(1, "day")), name="Buyers")
-    ident = running(database, world, VISITED, LONG)
+    other = running(database, given, bought, WaitStep("", Span(1, "day")), name="Buyers")
+    ident = running(database, given, VISITED, LONG)
     with_door(database, ident, not_while=(other,))
     happens(database, "ticket_bought", NOW + HOUR, 1)
     happens(database, "visited", NOW + 2 * HOUR, 1, 2)

@@ -3,7 +3,6 @@
 import dataclasses
 import decimal
 
-import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
@@ -14,21 +13,16 @@ from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance
 from tests.store.people import IDA
-from tests.store.starting import DAY, HOUR, LONG, MINUTE, did, happens, moves, starting_world
+from tests.store.starting import DAY, HOUR, LONG, MINUTE, did, happens, moves
 from tests.store.writing_journeys import begins, draft, post, ready
 
 WAIT = WaitStep("", Span(3, "day"))
 
 
-@pytest.fixture
-def world(database, settings, job_context, keeper):
-    return starting_world(database)
-
-
-def running(database, world, *steps, **goal):
+def running(database, given, *steps, **goal):
     """A journey that a visit starts and whose goal is a ticket; its number."""
     with clock.at(NOW), database.session() as session:
-        campaign = session.get_one(queries.Campaign, world[0])
+        campaign = session.get_one(queries.Campaign, given[0])
         made = actions.create(session, IDA, NOW, campaign, "A journey")
 
         def built(itinerary):
@@ -55,9 +49,9 @@ def buys(database, at, contact, **details):
     advance(database, at)
 
 
-def test_who_buys_goes_on_behind_what_was_to_come(database, world):
+def test_who_buys_goes_on_behind_what_was_to_come(database, given):
     """The second buys after an hour and gets no reminder; the first gets it on the third day."""
-    ident = running(database, world, WAIT, MessageStep("", world[1]), GoalStep(""), LONG)
+    ident = running(database, given, WAIT, MessageStep("", given[1]), GoalStep(""), LONG)
     happens(database, "visited", NOW + MINUTE, 1, 2)
     buys(database, NOW + HOUR, 2)
     advance(database, NOW + 4 * DAY)
@@ -73,10 +67,10 @@ def test_who_buys_goes_on_behind_what_was_to_come(database, world):
     assert got == [1]
 
 
-def test_what_waits_to_be_sent_is_not_sent_to_who_reaches_it(database, world):
+def test_what_waits_to_be_sent_is_not_sent_to_who_reaches_it(database, given):
     """The message waits for nine in the morning; the ticket is bought before."""
-    at_nine = MessageStep("", world[1], begins=9 * 60, ends=10 * 60)
-    ident = running(database, world, at_nine, GoalStep(""), LONG)
+    at_nine = MessageStep("", given[1], begins=9 * 60, ends=10 * 60)
+    ident = running(database, given, at_nine, GoalStep(""), LONG)
     happens(database, "visited", NOW + MINUTE, 1)
     buys(database, NOW + HOUR, 1)
     advance(database, NOW + DAY)
@@ -86,8 +80,8 @@ def test_what_waits_to_be_sent_is_not_sent_to_who_reaches_it(database, world):
     assert (found.state, found.goal_at) == ("inside", NOW + HOUR)
 
 
-def test_what_is_told_late_takes_people_on_from_where_they_are_by_then(database, world):
-    ident = running(database, world, WAIT, WAIT, GoalStep(""), LONG)
+def test_what_is_told_late_takes_people_on_from_where_they_are_by_then(database, given):
+    ident = running(database, given, WAIT, WAIT, GoalStep(""), LONG)
     happens(database, "visited", NOW + MINUTE, 1)
     advance(database, NOW + 4 * DAY)
     with clock.at(NOW + 4 * DAY), database.session() as session:
@@ -100,8 +94,8 @@ def test_what_is_told_late_takes_people_on_from_where_they_are_by_then(database,
         assert queries.entry(session, ident, 1).goal_at == NOW + DAY
 
 
-def test_what_it_brings_is_counted_once(database, world):
-    ident = running(database, world, LONG, amount="amount")
+def test_what_it_brings_is_counted_once(database, given):
+    ident = running(database, given, LONG, amount="amount")
     happens(database, "visited", NOW + MINUTE, 1, 2, 3)
     buys(database, NOW + HOUR, 1, amount=24.5)
     buys(database, NOW + 2 * HOUR, 1, amount=99)

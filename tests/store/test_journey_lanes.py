@@ -25,16 +25,10 @@ from tests.store.starting import (
     did,
     happens,
     running,
-    starting_world,
 )
 from tests.store.writing_journeys import draft, post, ready, version
 
 SHORT = WaitStep("", Span(1, "hour"))
-
-
-@pytest.fixture
-def world(database, settings, job_context, keeper):
-    return starting_world(database)
 
 
 def with_lane(database, ident, *steps, event="ticket_bought", change=lambda one: one):
@@ -72,9 +66,9 @@ def where(database, ident):
         ]
 
 
-def test_whoever_is_in_both_gets_both_and_is_counted_in_each(database, world):
+def test_whoever_is_in_both_gets_both_and_is_counted_in_each(database, given):
     """One in the first lane alone, one in the second alone, one in both; each lane once."""
-    ident = running(database, world, Start("event", "visited"), LONG)
+    ident = running(database, given, Start("event", "visited"), LONG)
     lane = with_lane(database, ident, SHORT)
     happens(database, "visited", NOW + MINUTE, 1, 2)
     happens(database, "ticket_bought", NOW + 2 * MINUTE, 2, 3)
@@ -94,8 +88,8 @@ def test_whoever_is_in_both_gets_both_and_is_counted_in_each(database, world):
     assert found.refused == {"before": 1}
 
 
-def test_a_lane_reaches_the_goal_by_itself(database, world):
-    ident = running(database, world, Start("event", "visited"), LONG)
+def test_a_lane_reaches_the_goal_by_itself(database, given):
+    ident = running(database, given, Start("event", "visited"), LONG)
     lane = with_lane(
         database,
         ident,
@@ -114,9 +108,9 @@ def test_a_lane_reaches_the_goal_by_itself(database, world):
     assert goals[""].share == 0.5
 
 
-def test_a_jump_leads_into_another_lane_with_what_it_is_about(database, world):
+def test_a_jump_leads_into_another_lane_with_what_it_is_about(database, given):
     """Two cases of one person go over by themselves; in the second lane each is known."""
-    ident = running(database, world, Start("event", "visited"), SHORT, again="any", subject="case")
+    ident = running(database, given, Start("event", "visited"), SHORT, again="any", subject="case")
     lane = with_lane(database, ident, LONG, event="", change=over_to_the_last)
     with clock.at(NOW + MINUTE), database.session() as session:
         rows = [
@@ -144,8 +138,8 @@ def test_a_jump_leads_into_another_lane_with_what_it_is_about(database, world):
         assert [one.because for one in queries.moves(session, entries[0].id)] == ["jumped_in"]
 
 
-def test_who_jumps_into_a_lane_does_so_also_while_it_winds_down(database, world):
-    ident = running(database, world, Start("event", "visited"), SHORT)
+def test_who_jumps_into_a_lane_does_so_also_while_it_winds_down(database, given):
+    ident = running(database, given, Start("event", "visited"), SHORT)
     lane = with_lane(database, ident, LONG, change=over_to_the_last)
     happens(database, "visited", NOW + MINUTE, 1)
     with clock.at(NOW + MINUTE), database.session() as session:
@@ -155,8 +149,8 @@ def test_who_jumps_into_a_lane_does_so_also_while_it_winds_down(database, world)
     assert where(database, ident) == [(1, "", "left", "jumped"), (1, lane, "inside", "")]
 
 
-def test_somebody_is_brought_into_a_lane_by_hand(database, world):
-    ident = running(database, world, Start("event", "visited"), LONG)
+def test_somebody_is_brought_into_a_lane_by_hand(database, given):
+    ident = running(database, given, Start("event", "visited"), LONG)
     lane = with_lane(database, ident, LONG)
     with clock.at(NOW + HOUR), database.session() as session:
         found = queries.journey(session, ident)
@@ -171,9 +165,9 @@ def test_somebody_is_brought_into_a_lane_by_hand(database, world):
     ]
 
 
-def test_nobody_goes_round_for_ever_while_it_winds_down(database, world):
+def test_nobody_goes_round_for_ever_while_it_winds_down(database, given):
     """From the first lane into the second, and back, each hour, as often as one likes."""
-    ident = running(database, world, Start("event", "visited"), SHORT, again="any")
+    ident = running(database, given, Start("event", "visited"), SHORT, again="any")
 
     def there_and_back(itinerary):
         itinerary = over_to_the_last(itinerary)
@@ -192,12 +186,12 @@ def test_nobody_goes_round_for_ever_while_it_winds_down(database, world):
     assert numbers(database, ident).stand.inside == 0
 
 
-def test_a_jump_to_a_journey_that_was_never_started_brings_nobody_there(database, world):
+def test_a_jump_to_a_journey_that_was_never_started_brings_nobody_there(database, given):
     """They leave all the same, and nobody else stands still over it."""
     with clock.at(NOW), database.session() as session:
-        campaign = session.get_one(queries.Campaign, world[0])
+        campaign = session.get_one(queries.Campaign, given[0])
         other = actions.create(session, IDA, NOW, campaign, "Not started").id
-    ident = running(database, world, Start("event", "visited"), JumpStep("", other))
+    ident = running(database, given, Start("event", "visited"), JumpStep("", other))
     happens(database, "visited", NOW + MINUTE, 1)
     assert where(database, ident) == [(1, "", "left", "jumped")]
     assert where(database, other) == []
@@ -207,9 +201,9 @@ def over_to_the_last(itinerary):
     return edit.add(itinerary, JumpStep("", 0, itinerary.beside[-1].id))
 
 
-def test_two_records_that_are_merged_stay_in_each_lane(database, world):
+def test_two_records_that_are_merged_stay_in_each_lane(database, given):
     """The first is in one lane, the second in the other: who is left is in both."""
-    ident = running(database, world, Start("event", "visited"), LONG)
+    ident = running(database, given, Start("event", "visited"), LONG)
     lane = with_lane(database, ident, LONG)
     happens(database, "visited", NOW + MINUTE, 1)
     happens(database, "ticket_bought", NOW + MINUTE, 1, 2)
@@ -222,8 +216,8 @@ def test_two_records_that_are_merged_stay_in_each_lane(database, world):
     ]
 
 
-def test_a_lane_that_is_taken_away_lets_people_out(database, world):
-    ident = running(database, world, Start("event", "visited"), LONG)
+def test_a_lane_that_is_taken_away_lets_people_out(database, given):
+    ident = running(database, given, Start("event", "visited"), LONG)
     lane = with_lane(database, ident, LONG)
     happens(database, "visited", NOW + MINUTE, 1)
     happens(database, "ticket_bought", NOW + MINUTE, 2)
@@ -246,9 +240,9 @@ def test_a_lane_that_is_taken_away_lets_people_out(database, world):
     assert numbers(database, ident).stand.entered == 2
 
 
-def test_whose_first_lane_has_no_step_comes_into_the_second(database, world):
+def test_whose_first_lane_has_no_step_comes_into_the_second(database, given):
     """A lane whose only step is switched off takes nobody in, and keeps nobody from the other."""
-    ident = running(database, world, Start("event", "visited"), LONG)
+    ident = running(database, given, Start("event", "visited"), LONG)
     lane = with_lane(
         database,
         ident,
@@ -265,8 +259,8 @@ def test_whose_first_lane_has_no_step_comes_into_the_second(database, world):
     assert where(database, ident) == [(1, lane, "inside", "")]
 
 
-def test_lanes_by_the_api(database, world, api):
-    ident = running(database, world, Start("event", "visited"), LONG)
+def test_lanes_by_the_api(database, given, api):
+    ident = running(database, given, Start("event", "visited"), LONG)
     lane = with_lane(database, ident, SHORT)
     asked = {"contacts": [1, 2], "lane": lane}
     with clock.at(NOW + MINUTE):

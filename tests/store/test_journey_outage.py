@@ -2,7 +2,6 @@
 
 import datetime as dt
 
-import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
@@ -28,17 +27,11 @@ from tests.store.starting import (
     happens,
     moves,
     running,
-    starting_world,
 )
 
 VISITED = Start("event", "visited")
 A_DAY = WaitStep("", Span(1, "day"))
 OUTAGE = NOW + 6 * DAY
-
-
-@pytest.fixture
-def world(database, settings, job_context, keeper):
-    return starting_world(database)
 
 
 def untold(database, kind, at, *contacts):
@@ -60,8 +53,8 @@ def refused(database, ident):
         return queries.numbers(session, ident).refused
 
 
-def test_whoever_was_through_by_then_comes_in_again(database, world):
-    ident = running(database, world, VISITED, A_DAY, again="any")
+def test_whoever_was_through_by_then_comes_in_again(database, given):
+    ident = running(database, given, VISITED, A_DAY, again="any")
     happens(database, "visited", NOW + HOUR, 1)
     untold(database, "visited", NOW + 2 * DAY, 1)
     advance(database, OUTAGE)
@@ -70,9 +63,9 @@ def test_whoever_was_through_by_then_comes_in_again(database, world):
     assert refused(database, ident) == {}
 
 
-def test_whoever_was_inside_then_does_not(database, world):
+def test_whoever_was_inside_then_does_not(database, given):
     """The second of three visits lies within the day of the first."""
-    ident = running(database, world, VISITED, A_DAY, again="any")
+    ident = running(database, given, VISITED, A_DAY, again="any")
     for hours in (1, 13, 49):
         untold(database, "visited", NOW + hours * HOUR, 1)
     advance(database, OUTAGE)
@@ -81,10 +74,10 @@ def test_whoever_was_inside_then_does_not(database, world):
     assert refused(database, ident) == {"inside": 1}
 
 
-def test_what_takes_people_out_takes_them_from_where_they_were(database, world):
+def test_what_takes_people_out_takes_them_from_where_they_were(database, given):
     """Out after a day and a half, on the second of three waits of a day."""
     rule = ExitRule("", "ticket_bought", Who())
-    ident = running(database, world, VISITED, A_DAY, A_DAY, A_DAY, exits=(rule,))
+    ident = running(database, given, VISITED, A_DAY, A_DAY, A_DAY, exits=(rule,))
     untold(database, "visited", NOW + HOUR, 1, 2)
     untold(database, "ticket_bought", NOW + HOUR + 36 * HOUR, 1)
     advance(database, OUTAGE)
@@ -94,11 +87,11 @@ def test_what_takes_people_out_takes_them_from_where_they_were(database, world):
     assert entry(database, ident, 2).ended_at == NOW + HOUR + 3 * DAY
 
 
-def test_what_was_waited_for_is_done_before_what_came_after_it(database, world):
+def test_what_was_waited_for_is_done_before_what_came_after_it(database, given):
     """A visit has them go on to the last wait; a ticket a day later takes them out of that."""
     waits = WaitForStep("", Span(5, "day"), (Path("", event="ticket_bought"), Path("")))
     rule = ExitRule("", "survey_answered", Who())
-    ident = running(database, world, VISITED, waits, LONG, exits=(rule,))
+    ident = running(database, given, VISITED, waits, LONG, exits=(rule,))
     untold(database, "visited", NOW + HOUR, 1)
     untold(database, "ticket_bought", NOW + DAY, 1)
     untold(database, "survey_answered", NOW + 2 * DAY, 1)
@@ -108,7 +101,7 @@ def test_what_was_waited_for_is_done_before_what_came_after_it(database, world):
     assert entry(database, ident, 1).state == "left"
 
 
-def test_a_rhythm_brings_in_again_whoever_was_through(database, world):
+def test_a_rhythm_brings_in_again_whoever_was_through(database, given):
     """Every day at nine, in London: through after an hour each time, also over days unseen."""
     rhythm = Start(
         "rhythm",
@@ -117,7 +110,7 @@ def test_a_rhythm_brings_in_again_whoever_was_through(database, world):
         rhythm="FREQ=DAILY",
         first=NOW.date().isoformat(),
     )
-    ident = running(database, world, rhythm, WaitStep("", Span(1, "hour")), again="any")
+    ident = running(database, given, rhythm, WaitStep("", Span(1, "hour")), again="any")
     nine = dt.datetime(2026, 11, 24, 9, tzinfo=dt.UTC)
     advance(database, nine + MINUTE)
     advance(database, nine + 2 * DAY + 3 * HOUR)
@@ -126,9 +119,9 @@ def test_a_rhythm_brings_in_again_whoever_was_through(database, world):
     assert "inside" not in refused(database, ident)
 
 
-def test_much_that_is_late_does_not_keep_the_others_from_going_on(database, world):
+def test_much_that_is_late_does_not_keep_the_others_from_going_on(database, given):
     """Ninety visits of an outage and a wait that is over in the middle of them."""
-    ident = running(database, world, VISITED, WaitStep("", Span(30, "minute")), again="any")
+    ident = running(database, given, VISITED, WaitStep("", Span(30, "minute")), again="any")
     for minutes in range(0, 900, 10):
         untold(database, "visited", NOW + HOUR + minutes * MINUTE, 1 + minutes // 10 % 5)
     advance(database, OUTAGE)

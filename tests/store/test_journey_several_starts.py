@@ -4,8 +4,6 @@ changed, taken away and put back while it runs."""
 import dataclasses
 import datetime as dt
 
-import pytest
-
 from meadowrun.base import clock, jobs
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import (
@@ -33,13 +31,7 @@ from tests.store.starting import (
     happens,
     inside,
     running,
-    starting_world,
 )
-
-
-@pytest.fixture
-def world(database, settings, job_context, keeper):
-    return starting_world(database)
 
 
 def edition(database, ident, change, now):
@@ -56,10 +48,10 @@ def by_start(database, ident):
         return queries.numbers(session, ident).came
 
 
-def test_each_of_several_starts_brings_people_in_and_is_counted(database, world):
+def test_each_of_several_starts_brings_people_in_and_is_counted(database, given):
     """An event, a date and a change bring people in by themselves; nobody comes in by two."""
     did(database, RENEWS, id=3, day="2026-11-24")
-    ident = running(database, world, Start("event", "visited"), LONG)
+    ident = running(database, given, Start("event", "visited"), LONG)
     edition(
         database,
         ident,
@@ -88,11 +80,11 @@ def test_each_of_several_starts_brings_people_in_and_is_counted(database, world)
     }
 
 
-def test_a_start_that_is_added_later_takes_in_nobody_of_before(database, world):
+def test_a_start_that_is_added_later_takes_in_nobody_of_before(database, given):
     """Neither those to whom it happened before, told afterwards, nor dates that have passed."""
     did(database, RENEWS, id=3, day="2026-11-26")
     did(database, RENEWS, id=4, day="2026-12-04")
-    ident = running(database, world, Start("event", "visited"), LONG)
+    ident = running(database, given, Start("event", "visited"), LONG)
     later = NOW + 10 * DAY
     edition(
         database,
@@ -115,9 +107,9 @@ def test_a_start_that_is_added_later_takes_in_nobody_of_before(database, world):
         assert queries.numbers(session, ident).refused == {}
 
 
-def test_everyone_comes_in_by_a_start_that_a_later_edition_adds(database, world):
+def test_everyone_comes_in_by_a_start_that_a_later_edition_adds(database, given):
     did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 2")
-    ident = running(database, world, Start("event", "visited"), LONG)
+    ident = running(database, given, Start("event", "visited"), LONG)
     everyone = Start("everyone", who=IN_FARROW)
     edition(database, ident, lambda one: edit.add_start(one, everyone), NOW + DAY)
     with database.session() as session:
@@ -127,10 +119,10 @@ def test_everyone_comes_in_by_a_start_that_a_later_edition_adds(database, world)
     assert inside(database, ident) == [1, 2]
 
 
-def test_a_start_that_cannot_be_asked_does_not_keep_the_others_from_theirs(database, world):
+def test_a_start_that_cannot_be_asked_does_not_keep_the_others_from_theirs(database, given):
     with database.session() as session:
         made = segment(session, [dict(IN_FARROW.lines[0])]).id
-    ident = running(database, world, Start("turns", who=Who(made)), LONG)
+    ident = running(database, given, Start("turns", who=Who(made)), LONG)
     edition(database, ident, lambda one: edit.add_start(one, Start("turns", who=IN_FARROW)), NOW)
     did(database, "DELETE FROM segment_versions WHERE segment_id = :id", id=made)
     did(database, "DELETE FROM segments WHERE id = :id", id=made)
@@ -143,13 +135,13 @@ def test_a_start_that_cannot_be_asked_does_not_keep_the_others_from_theirs(datab
     assert problem == "A segment of this journey is gone. Choose another."
 
 
-def test_a_rhythm_brings_everyone_in_on_each_of_its_days(database, world):
+def test_a_rhythm_brings_everyone_in_on_each_of_its_days(database, given):
     """Every day from the 25th at 9:00 on each person's own clock; NOW is the 23rd, 14:00."""
     did(database, "UPDATE contacts SET town = 'Farrow' WHERE id IN (1, 2)")
     did(database, "UPDATE contacts SET timezone = 'Asia/Tokyo' WHERE id = 2")
     start = Start("rhythm", who=IN_FARROW, rhythm="FREQ=DAILY", first="2026-11-25")
     wait = WaitStep("", Span(1, "hour"))
-    ident = running(database, world, start, wait, again="any")
+    ident = running(database, given, start, wait, again="any")
     advance(database, dt.datetime(2026, 11, 24, 12, 0, tzinfo=dt.UTC))
     assert by_start(database, ident) == {}
     # 9:00 in Tokyo on the 25th is midnight in London.
@@ -164,17 +156,17 @@ def test_a_rhythm_brings_everyone_in_on_each_of_its_days(database, world):
     assert by_start(database, ident) == {"start": 5}
 
 
-def test_a_rhythm_begins_with_the_edition_that_has_it_and_ends_with_its_last_day(database, world):
+def test_a_rhythm_begins_with_the_edition_that_has_it_and_ends_with_its_last_day(database, given):
     did(database, TO_FARROW, id=1)
     start = Start("rhythm", who=IN_FARROW, rhythm="FREQ=DAILY;COUNT=4", first="2026-11-21")
-    ident = running(database, world, start, WaitStep("", Span(1, "hour")), again="any")
+    ident = running(database, given, start, WaitStep("", Span(1, "hour")), again="any")
     for day in (24, 25, 26):
         advance(database, dt.datetime(2026, 11, day, 10, 0, tzinfo=dt.UTC))
     # The 21st, 22nd and 23rd were over before it was started.
     assert by_start(database, ident) == {"start": 1}
 
 
-def test_also_those_to_whom_it_happened_in_the_days_before(database, world):
+def test_also_those_to_whom_it_happened_in_the_days_before(database, given):
     """Once each, with what it said the last time; not those of longer ago, nor others."""
     did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 4")
     for contact, days, night in (
@@ -190,7 +182,7 @@ def test_also_those_to_whom_it_happened_in_the_days_before(database, world):
             row = {"event": "visited", "contact": contact, "at": at.isoformat()}
             take_events(session, at, "t", [{**row, "details": details}])
     start = Start("event", "visited", IN_FARROW, back=7)
-    ident = running(database, world, start, LONG)
+    ident = running(database, given, start, LONG)
     with clock.at(NOW):
         jobs.run_here("journeys.begin", journey_id=ident, start="start")
         jobs.run_here("journeys.begin", journey_id=ident, start="start")
@@ -202,10 +194,10 @@ def test_also_those_to_whom_it_happened_in_the_days_before(database, world):
     assert inside(database, ident) == [1, 2, 4]
 
 
-def test_a_start_that_is_changed_into_another_begins_as_that(database, world):
+def test_a_start_that_is_changed_into_another_begins_as_that(database, given):
     """What was an event is everyone by now, and then days: those before are not made up for."""
     did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 2")
-    ident = running(database, world, Start("event", "visited"), LONG)
+    ident = running(database, given, Start("event", "visited"), LONG)
     everyone = Start("everyone", who=IN_FARROW)
     edition(database, ident, lambda one: edit.set_start(one, "start", everyone), NOW + DAY)
     with clock.at(NOW + DAY):
@@ -222,10 +214,10 @@ def test_a_start_that_is_changed_into_another_begins_as_that(database, world):
         assert queries.numbers(session, ident).refused == {"inside": 2}
 
 
-def test_a_start_that_was_taken_away_for_a_time_counts_nothing_of_that_time(database, world):
+def test_a_start_that_was_taken_away_for_a_time_counts_nothing_of_that_time(database, given):
     did(database, RENEWS, id=4, day="2026-11-27")
     turns, date = Start("turns", who=IN_FARROW), Start("date", date="renewal")
-    ident = running(database, world, turns, LONG)
+    ident = running(database, given, turns, LONG)
     edition(database, ident, lambda one: edit.add_start(one, date), NOW)
     advance(database, NOW + MINUTE)
     with database.session() as session:

@@ -36,16 +36,10 @@ from tests.store.starting import (
     moves,
     running,
     stand,
-    starting_world,
 )
 from tests.store.writing_journeys import ready, welcome
 
 VISITED = Start("event", "visited")
-
-
-@pytest.fixture
-def world(database, settings, job_context, keeper):
-    return starting_world(database)
 
 
 def try_out(database, ident, contact, most_wait=60):
@@ -59,8 +53,8 @@ def value(database, statement, **values):
         return session.execute(sa.text(statement), values).scalar()
 
 
-def test_a_tester_waits_a_minute_where_others_wait_weeks(database, world):
-    ident = running(database, world, VISITED, LONG)
+def test_a_tester_waits_a_minute_where_others_wait_weeks(database, given):
+    ident = running(database, given, VISITED, LONG)
     try_out(database, ident, 1)
     happens(database, "visited", NOW + HOUR, 1, 2)
     advance(database, NOW + HOUR + MINUTE)
@@ -69,8 +63,8 @@ def test_a_tester_waits_a_minute_where_others_wait_weeks(database, world):
     assert entry(database, ident, 2).due == NOW + HOUR + dt.timedelta(weeks=9)
 
 
-def test_what_is_waited_for_still_counts_within_the_minute(database, world):
-    ident = running(database, world, VISITED, _waits_for("ticket_bought"))
+def test_what_is_waited_for_still_counts_within_the_minute(database, given):
+    ident = running(database, given, VISITED, _waits_for("ticket_bought"))
     for contact in (1, 2):
         try_out(database, ident, contact)
     happens(database, "visited", NOW + HOUR, 1, 2, 3)
@@ -91,10 +85,10 @@ def _waits_for(event):
     return WaitForStep("", Span(5, "day"), paths)
 
 
-def test_no_number_takes_testers_in(database, world):
+def test_no_number_takes_testers_in(database, given):
     """A message, a task and a wait; a goal, with everybody else in the control group."""
-    message = MessageStep("", world[1])
-    ident = running(database, world, VISITED, message, TaskStep("", "call", "Call them"), LONG)
+    message = MessageStep("", given[1])
+    ident = running(database, given, VISITED, message, TaskStep("", "call", "Call them"), LONG)
     with clock.at(NOW), database.session() as session:
         journey = session.get_one(Journey, ident)
         actions.write(session, IDA, NOW, journey, journey.version, "goal", _with_goal)
@@ -123,8 +117,8 @@ def _with_goal(itinerary):
     return edit.with_goal(itinerary, Goal("ticket_bought", 14, control=50))
 
 
-def test_their_messages_go_at_any_hour_and_count_for_no_limit(database, world):
-    ident = running(database, world, VISITED, MessageStep("", world[1]))
+def test_their_messages_go_at_any_hour_and_count_for_no_limit(database, given):
+    ident = running(database, given, VISITED, MessageStep("", given[1]))
     with clock.at(NOW), database.session() as session:
         journey = session.get_one(Journey, ident)
         journey.hours = {"from": "02:00", "to": "02:30"}
@@ -136,9 +130,9 @@ def test_their_messages_go_at_any_hour_and_count_for_no_limit(database, world):
     assert value(database, asked) is False
 
 
-def test_a_tester_comes_in_again_and_is_never_refused_by_a_number(database, world):
+def test_a_tester_comes_in_again_and_is_never_refused_by_a_number(database, given):
     """Once per person holds for others; and a tester is inside once at a time, too."""
-    ident = running(database, world, VISITED, WaitStep("", Span(1, "hour")))
+    ident = running(database, given, VISITED, WaitStep("", Span(1, "hour")))
     try_out(database, ident, 1)
     for minutes in (0, 3, 6):
         at = NOW + HOUR + minutes * MINUTE
@@ -152,10 +146,10 @@ def test_a_tester_comes_in_again_and_is_never_refused_by_a_number(database, worl
         assert queries.numbers(session, ident).refused == {"twice": 2}
 
 
-def test_a_tester_is_one_in_the_journey_they_go_over_to_as_well(database, world):
+def test_a_tester_is_one_in_the_journey_they_go_over_to_as_well(database, given):
     answered = Start("event", "survey_answered")
-    other = running(database, world, answered, LONG, name="Another")
-    ident = running(database, world, VISITED, JumpStep("", other))
+    other = running(database, given, answered, LONG, name="Another")
+    ident = running(database, given, VISITED, JumpStep("", other))
     try_out(database, ident, 1)
     happens(database, "visited", NOW + HOUR, 1, 2)
     advance(database, NOW + HOUR)
@@ -165,8 +159,8 @@ def test_a_tester_is_one_in_the_journey_they_go_over_to_as_well(database, world)
     assert stand(database, other).entered == 1
 
 
-def test_whoever_is_no_tester_any_more_counts_from_their_next_time(database, world):
-    ident = running(database, world, VISITED, LONG, again="any")
+def test_whoever_is_no_tester_any_more_counts_from_their_next_time(database, given):
+    ident = running(database, given, VISITED, LONG, again="any")
     try_out(database, ident, 1)
     happens(database, "visited", NOW + HOUR, 1)
     advance(database, NOW + 2 * HOUR)
@@ -178,8 +172,8 @@ def test_whoever_is_no_tester_any_more_counts_from_their_next_time(database, wor
 
 
 @pytest.mark.parametrize("most_wait", [-1, 59, 10**9])
-def test_a_wait_that_is_not_offered_is_refused(database, world, most_wait):
-    ident = running(database, world, VISITED, LONG)
+def test_a_wait_that_is_not_offered_is_refused(database, given, most_wait):
+    ident = running(database, given, VISITED, LONG)
     with pytest.raises(Invalid):
         try_out(database, ident, 1, most_wait)
 
@@ -206,9 +200,9 @@ def _version(database):
         return session.get_one(Journey, 1).version
 
 
-def test_testers_are_brought_in_by_the_api(api, database, world):
+def test_testers_are_brought_in_by_the_api(api, database, given):
     with clock.at(NOW):
-        ident = running(database, world, VISITED, LONG)
+        ident = running(database, given, VISITED, LONG)
         path = f"/journeys/{ident}/people"
         asked = {"contacts": [1, 2], "tester_wait": 60}
         assert api("post", path, asked) == (200, {"entered": 2})

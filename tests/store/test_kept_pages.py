@@ -390,6 +390,9 @@ class TestHouse:
             ({"accent": "red"}, "is not a colour"),
             ({"width": "wide"}, "not a whole number"),
             ({"text_font": "Papyrus"}, "not a font"),
+            ({"pages": "owls, Our owls, https://owls.example"}, "“owls, Our owls"),
+            ({"pages": "pictures, https://owls.example"}, "is not a page. Write the icon"),
+            ({"pages": "pictures, Our owls, javascript:alert(1)"}, "Our owls"),
         ],
     )
     def test_nothing_typed_is_lost_when_refused(self, web, change, says):
@@ -399,6 +402,29 @@ class TestHouse:
             and says in words(answer.text)
             and "clear night" in answer.text
         )
+
+    def test_a_new_line_of_icons_begins_with_the_pages_of_the_house(self, web, database, letter):
+        """Their names are read out where pictures are off; no script is an address."""
+        pages = (
+            "pictures, Our pictures & more, https://owls.example/p\nChat, Ask, mailto:a@b.example"
+        )
+        assert web.post("/messages/house", data=HOUSE | {"pages": pages}).status_code == 303
+        assert "pictures, Our pictures &amp; more, https" in web.get("/messages/house").text
+        version = web.get(f"/messages/{letter}").text.split('data-version="')[1].split('"')[0]
+        saved = web.post(
+            f"/messages/{letter}/save",
+            json={"version": int(version), "changes": [{"do": "add", "type": "icons", "into": ""}]},
+        )
+        assert saved.status_code == 200, saved.text
+        with database.session() as session:
+            made = session.get_one(Message, letter).document["lines"]
+            icons = next(line["icons"] for line in made if line["type"] == "icons")
+        assert icons == [
+            {"icon": "camera", "name": "Our pictures & more", "href": "https://owls.example/p"},
+            {"icon": "chat", "name": "Ask", "href": "mailto:a@b.example"},
+        ]
+        read = web.get(f"/messages/{letter}/read.html?as=1").text
+        assert 'alt="Our pictures &amp; more"' in read and "static/icons/camera.png" in read
 
     def test_a_send_waits_for_approval_where_the_house_asks_for_it(self, web, database, letter):
         web.post("/messages/house", data=HOUSE | {"review": "1"})

@@ -190,10 +190,10 @@ def test_every_lively_send_has_its_turn_and_one_that_fails_stops_no_other(
     poisoned = sends[0]
     real = jobs.refresh_numbers
 
-    def refuses(session, send, now):
+    def refuses(session, send, now, reads=None):
         if send.id == poisoned:
             raise ValueError("no number")
-        real(session, send, now)
+        real(session, send, now, reads)
 
     monkeypatch.setattr(jobs, "refresh_numbers", refuses)
     monkeypatch.setattr(jobs, "MOST", 5)

@@ -117,6 +117,11 @@ def driver(session: orm.Session) -> Any:
     return session.connection().connection.driver_connection
 
 
+def place_of(session: orm.Session) -> str:
+    """Which database a session is of: tests and benches open several in one process."""
+    return str(session.get_bind().engine.url)
+
+
 def ensure_months(session: orm.Session, first: dt.date, last: dt.date) -> None:
     """Makes sure that every table partitioned by month has the months from `first` to `last`."""
     session.execute(sa.text("SELECT ensure_months(:first, :last)"), {"first": first, "last": last})

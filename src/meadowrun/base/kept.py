@@ -13,6 +13,7 @@ from sqlalchemy import orm
 from meadowrun.base import own_writes
 from meadowrun.base.cache import Cache
 from meadowrun.base.clock import machine_now
+from meadowrun.base.db import place_of
 from meadowrun.base.large import is_large
 
 Answer = TypeVar("Answer")
@@ -65,7 +66,7 @@ class Kept(Generic[Answer]):
     ) -> tuple[Answer, dt.datetime]:
         """The answer, and the moment it is of: `now`, or earlier when it was kept. `fresh` asks
         anew in any case."""
-        whole = (_place(session), key)
+        whole = (place_of(session), key)
         started = machine_now()
         shared = bool(self._name) and is_large(session)
         oldest = started - (self._large if shared else self._keep)
@@ -102,13 +103,7 @@ class Kept(Generic[Answer]):
         if row is None:
             return None
         found = (row.began_at, row.as_of, self._load(row.answer))
-        return self._answers.put((_place(session), key), found)
+        return self._answers.put((place_of(session), key), found)
 
     def _key(self, key: Hashable) -> str:
         return f"{self._name}:{hashlib.sha256(repr(key).encode()).hexdigest()}"
-
-
-def _place(session: orm.Session) -> str:
-    """Which database an answer is about: tests and benches open several in one process."""
-    bind = session.get_bind()
-    return str((bind if isinstance(bind, sa.Engine) else bind.engine).url)

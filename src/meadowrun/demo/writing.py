@@ -57,6 +57,10 @@ def house(
                 "Perseids, Household, Patron"
             ),
             "avoided_words": "customers, blast, cheap",
+            "pages": "\n".join(
+                f"{name}, Farrow Hill on {name}, {settings.village_url}/observatory/{name.lower()}"
+                for name in ("Hedgerow", "Millpond", "Rookery")
+            ),
             "proof_group": "ida@farrowhill.example, noor@farrowhill.example",
         },
     )

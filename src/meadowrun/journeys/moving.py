@@ -13,6 +13,8 @@ import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.cache import Cache
+from meadowrun.base.db import place_of
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.engine import path_by_chance, wait_until
@@ -166,6 +168,15 @@ class Move:
         }
 
 
+#: The version of an edition's row: what it names is renamed in it where two things become one.
+_VERSION = """
+SELECT xmin::text FROM journey_editions WHERE journey_id = :journey AND number = :number
+"""
+#: Itineraries and their steps, by database, journey, edition and version: every look asks for those
+#: of all journeys.
+_walked: Cache[tuple[Itinerary, dict[str, Flat]]] = Cache(400)
+
+
 @dataclasses.dataclass(frozen=True)
 class Walk:
     """The edition of a journey that people walk now."""
@@ -177,9 +188,18 @@ class Walk:
     @classmethod
     def of(cls, session: orm.Session, journey: Journey) -> "Walk":
         """That of a journey that was started."""
-        edition = session.get_one(JourneyEdition, (journey.id, journey.edition))
-        itinerary = from_json(edition.itinerary)
-        return cls(journey, itinerary, flatten(itinerary))
+        of = {"journey": journey.id, "number": journey.edition}
+        version = session.execute(sa.text(_VERSION), of).scalar_one()
+
+        def read() -> tuple[Itinerary, dict[str, Flat]]:
+            asked = sa.select(JourneyEdition.itinerary).where(
+                JourneyEdition.journey_id == journey.id, JourneyEdition.number == journey.edition
+            )
+            itinerary = from_json(session.execute(asked).scalar_one())
+            return itinerary, flatten(itinerary)
+
+        key = (place_of(session), journey.id, journey.edition, version)
+        return cls(journey, *_walked.made(key, read))
 
     @property
     def first(self) -> dict[str, str]:

@@ -48,6 +48,9 @@ class Around(edit.Around):
         made = shared.keep_part(self.session, self.actor, self.now, name, [line], self.words)
         return made.id, made.version
 
+    def pages(self) -> Sequence[Json]:
+        return queries.house(self.session).pages or ()
+
     def plain(self, document: Json) -> str:
         return made_from(document, placed(document, queries.shared_of(self.session, document)))
 

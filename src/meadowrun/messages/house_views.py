@@ -9,6 +9,7 @@ import flask
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.colour import contrast
+from meadowrun.core.content.lines import ICONS, MADE_UP
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
@@ -40,6 +41,10 @@ def style() -> Answer:
             "greetings": "\n".join(f"{h}:00 {w}" for h, w in house.greetings),
             "agreed_words": ", ".join(house.agreed_words),
             "avoided_words": ", ".join(house.avoided_words),
+            "pages": "\n".join(
+                f"{ICONS[page['icon']]}, {page['name']}, {page['href']}"
+                for page in house.pages or ()
+            ),
             "review": house.review,
             "proof_group": house.proof_group,
         },
@@ -60,7 +65,12 @@ def _style(shown: dict[str, object], problem: MeadowrunError | None) -> str:
         if doc.COLOUR.match(looks[a]) and doc.COLOUR.match(looks[b])
     ]
     return flask.render_template(
-        "messages/house.html", shown=shown, problem=problem, fonts=doc.FONTS, ratios=ratios
+        "messages/house.html",
+        shown=shown,
+        problem=problem,
+        fonts=doc.FONTS,
+        ratios=ratios,
+        icons=[name for key, name in ICONS.items() if settings().demo or key not in MADE_UP],
     )
 
 
@@ -78,6 +88,7 @@ def keep_style() -> Answer:
                 "greetings": "",
                 "agreed_words": "",
                 "avoided_words": "",
+                "pages": "",
                 "review": "",
                 "proof_group": "",
                 **form,

@@ -14,6 +14,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import fillins
+from meadowrun.core.content.lines import ICONS, MADE_UP, Json
 from meadowrun.core.content.tables import KEY, TableProblem, read_table
 from meadowrun.core.language import Wording
 from meadowrun.core.values import read_json
@@ -59,7 +60,9 @@ def keep_house(
         raise Invalid(
             "The first greeting must begin at 0:00, so that every hour has one.", "greetings"
         )
+    pages = _pages(str(form.get("pages", "")))
     house = queries.house(session)
+    house.pages = pages
     house.looks, house.greetings = looks, [list(one) for one in sorted(greetings)]
     house.agreed_words, house.avoided_words = (
         _words(form.get("agreed_words")),
@@ -73,6 +76,35 @@ def keep_house(
     session.flush()
     audit.record(session, actor, now, "changed", "house style", 1, "House style")
     return house
+
+
+def _pages(text: str) -> list[Json]:
+    """Pages of the organisation as they are typed: “camera, Our pictures, https://…”, one a line.
+    Raises Invalid naming the line."""
+    icons = {str(name).lower(): key for key, name in ICONS.items()} | {key: key for key in ICONS}
+    found = []
+    for line in filter(str.strip, text.splitlines()):
+        icon, _, rest = line.partition(",")
+        name, _, href = rest.rpartition(",")
+        key = icons.get(icon.strip().lower())
+        if key is None or not name.strip():
+            raise Invalid(
+                Wording(
+                    "“%(line)s” is not a page. Write the icon, what it is called, and its address: "
+                    "pictures, Our pictures, https://example.org/pictures. Icons are: %(icons)s.",
+                    line=line.strip(),
+                    icons=", ".join(str(n) for k, n in ICONS.items() if k not in MADE_UP),
+                ),
+                "pages",
+            )
+        if problem := doc.address_problem(href.strip()):
+            raise Invalid(
+                Wording("“%(line)s”: %(problem)s", line=line.strip(), problem=problem), "pages"
+            )
+        found.append({"icon": key, "name": name.strip()[: doc.MOST_NAME], "href": href.strip()})
+    if len(found) > 12:
+        raise Invalid("Icons lead to 12 pages at most.", "pages")
+    return found
 
 
 def _words(text: Any) -> list[str]:

@@ -115,6 +115,8 @@ class HouseStyle(Base):
     greetings: orm.Mapped[list[Any]]
     agreed_words: orm.Mapped[list[Any]]
     avoided_words: orm.Mapped[list[Any]]
+    #: pages of the organisation elsewhere, which icons lead to: [{"icon", "name", "href"}, …]
+    pages: orm.Mapped[list[Any]] = orm.mapped_column(server_default=sa.text("'[]'"))
     #: only approved editions may be sent
     review: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: addresses that a proof may go to at once, separated by commas

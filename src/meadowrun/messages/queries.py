@@ -343,6 +343,7 @@ def house(session: orm.Session) -> HouseStyle:
         greetings=[list(g) for g in GREETINGS],
         agreed_words=[],
         avoided_words=[],
+        pages=[],
         review=False,
         proof_group="",
     )

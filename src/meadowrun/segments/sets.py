@@ -19,6 +19,7 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 
 from meadowrun.base.cache import Cache
+from meadowrun.base.db import place_of
 from meadowrun.base.large import is_large
 
 #: So long may a number lag behind the data where nothing is said of it.
@@ -107,7 +108,7 @@ def known(
 ) -> dict[str, Kept]:
     """The sets by key that are there and newer than `oldest`, which is of the machine's clock, as
     `now` is."""
-    here, keys = _place(session), [w.key for w in wanted]
+    here, keys = place_of(session), [w.key for w in wanted]
     found: dict[str, Kept] = {}
     for key in keys:
         kept = _kept.get((here, key))
@@ -148,7 +149,7 @@ def put(session: orm.Session, wanted: Wanted, kept: Kept, changes: int, seconds:
                     "sets": json.dumps(texts),
                 },
             )
-    return _kept.put((_place(session), wanted.key), kept)
+    return _kept.put((place_of(session), wanted.key), kept)
 
 
 def touched(session: orm.Session, wanted: Iterable[Wanted], now: dt.datetime) -> list[Wanted]:
@@ -199,8 +200,3 @@ def forget() -> None:
 def forget_lines() -> None:
     """Drops the sets of lines in this process, but not whom each channel can reach, for benches."""
     _kept.drop(unless=lambda kept: "go" in kept.sets)
-
-
-def _place(session: orm.Session) -> str:
-    """Which database a set is of: tests and benches open several in one process."""
-    return str(session.get_bind().engine.url)

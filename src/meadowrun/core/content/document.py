@@ -378,10 +378,16 @@ def _case(data: Any, seen: set[str], held: Callable[[Any], list[Json]]) -> Json:
     }
 
 
+#: Characters of what an icon is called.
+MOST_NAME = 60
+
+
 def _icon(data: Any, ident: str) -> Json:
     if not isinstance(data, dict) or among(data.get("icon"), ICONS) is None:
         raise DocumentError("There is no such icon.", ident, "icons")
-    return {"icon": data["icon"], "href": one_line(data.get("href", ""))}
+    made = {"icon": data["icon"], "href": one_line(data.get("href", ""))}
+    name = one_line(data.get("name", ""), MOST_NAME)
+    return made | {"name": name} if name else made
 
 
 def renewed(lines: list[Json]) -> list[Json]:

@@ -42,6 +42,10 @@ class Around:
         """Saves a line as a shared part under a name: its number and version."""
         raise DocumentError("Nothing can be saved as a shared part here.")
 
+    def pages(self) -> Sequence[Json]:
+        """The organisation's pages elsewhere, as icons that lead to them."""
+        return ()
+
     def plain(self, document: Json) -> str:
         """The plain text that is generated from the lines now."""
         return ""
@@ -159,6 +163,8 @@ def _add(document: Json, change: Change, around: Around) -> str:
     line = new_line(kind)
     if kind == "only":
         line["cases"].append(_new_case())
+    if kind == "icons":
+        line["icons"] = [dict(page) for page in around.pages()]
     held = place_for(document, line, address)
     footer = next((n for n, one in enumerate(held) if one["type"] == "footer"), len(held))
     held.insert(len(held) if kind == "footer" else footer, line)

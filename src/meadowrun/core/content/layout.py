@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from meadowrun.core.content import fillins
 from meadowrun.core.content.colour import blended, luminance, quiet, readable
-from meadowrun.core.content.lines import ICONS, Json
+from meadowrun.core.content.lines import Json, icon_name
 
 _PAD = "8px 28px"
 #: Classes by which the dark style sheet knows what it changes.
@@ -325,7 +325,7 @@ class _Layout:
         made = "".join(
             f'<mj-social-element src="{self.public_url}/static/icons/{i["icon"]}.png" '
             f'href="{self.parts.attribute(i["href"])}" '
-            f'alt="{ICONS[i["icon"]]}" '
+            f'alt="{self.parts.attribute(icon_name(i))}" '
             f'background-color="{self.looks["sheet"]}"></mj-social-element>'
             for i in line["icons"]
             if i["href"]

@@ -59,6 +59,13 @@ ICONS = {
     "millpond": "Millpond",
     "rookery": "Rookery",
 }
+
+
+def icon_name(icon: Json) -> str:
+    """What an icon is called, where pictures are off or a page is read aloud."""
+    return icon.get("name") or str(ICONS[icon["icon"]])
+
+
 #: Networks of the demo's own world: offered nowhere else.
 MADE_UP = frozenset({"hedgerow", "millpond", "rookery"})
 #: Slots of a line that hold text in which fill-ins may stand.

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from meadowrun.core.content import fillins
 from meadowrun.core.content.addresses import attribute_value
 from meadowrun.core.content.layout import Parts, branches
-from meadowrun.core.content.lines import ICONS, Json
+from meadowrun.core.content.lines import Json, icon_name
 
 _WORD = re.compile(r"MRPART(\d+)X")
 _LINK = re.compile(r"MRLINK(\d+)X")
@@ -80,7 +80,7 @@ def _line_text(line: Json) -> str:
             else ""
         )
     if kind == "icons":
-        return "\n".join(f"{ICONS[i['icon']]}: {i['href']}" for i in line["icons"] if i["href"])
+        return "\n".join(f"{icon_name(i)}: {i['href']}" for i in line["icons"] if i["href"])
     if kind == "quote":
         quoted = html_text(line["html"]).replace("\n", "\n> ")
         return f"> {quoted}" + (f"\n> {line['by']}" if line["by"] else "") if quoted else ""

@@ -252,8 +252,25 @@ def _at_hour(step: MessageStep, hours: Sequence[int], place: int) -> MessageStep
     return dataclasses.replace(step, begins=begins, ends=min(begins + _WITHIN, 24 * 60 - 1))
 
 
+#: Between the messages of one reminder after the other.
+_THEN = re.compile(r"\s*,?\s*\b(?:and )?then\b(?:\s+(?:with|by)\b)?\s*", re.I)
+
+
+def _in_turn(said: str, names: Names) -> list[tuple[list[int], tuple[str, ...]]]:
+    """The messages that are said one after the other, with the words that are left; several
+    readings where it is one message that may be another."""
+    parts = [part.strip(" ,:“”") for part in _THEN.split(said)]
+    if len(parts) > 1:
+        found = [messages_in(part, names) for part in parts]
+        if all(found):
+            left = tuple(word for one in found for word in one[0][1])
+            return [([one[0][0] for one in found], left)]
+    return [([number], tuple(left)) for number, left in messages_in(said.strip(" ,:“”"), names)]
+
+
 def _reminders(before: str, awaited: str, count: int, names: Names) -> list[Reading]:
-    """Waits for something so often, and sends a message in between."""
+    """Waits for something so often, and sends a message in between: another each time where several
+    are said, the last of them from then on."""
     found = waits_for.read(f"wait for {awaited}", names)
     if not found or not 1 <= count <= _MOST_REMINDERS:
         return []
@@ -265,9 +282,11 @@ def _reminders(before: str, awaited: str, count: int, names: Names) -> list[Read
     rest = before.replace(span[1], " ", 1) if span else before
     said = _BESIDE.sub("", " ".join(rest.split()))
     readings = []
-    for number, left in messages_in(said.strip(" ,:“”"), names):
+    for numbers, left in _in_turn(said, names):
         inside: tuple[Step, ...] = ()
-        for place in reversed(range(count)):
+        times = max(count, len(numbers))
+        for place in reversed(range(times)):
+            number = numbers[min(place, len(numbers) - 1)]
             step = _at_hour(MessageStep("", number), hours, place)
             ways = (*waits.paths[:-1], Path("", (step, *inside)))
             inside = (WaitForStep("", span[0] if span else Span(3, "day"), ways),)
