@@ -24,6 +24,8 @@ from meadowrun.tags import actions as tags
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send
 from tests.store.sending import run_all, start
+from tests.store.web import words
+from tests.store.work import delivered, dispatched
 
 LONDON = zoneinfo.ZoneInfo("Europe/London")
 DAY = dt.timedelta(days=1)
@@ -166,6 +168,30 @@ def test_a_move_says_what_it_does_before_it_is_kept(database, planned, web):
 
 
 @pytest.mark.usefixtures("then")
+def test_what_journeys_sent_counts_on_its_day(database, web):
+    """On two days by the organisation's clock; what does not count is left out."""
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 3)
+        send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+        for counts in (True, False):
+            made = dispatched(session, send, NOW - DAY)
+            made.owner_kind, made.counts = "journey", counts
+            midnight = dt.datetime(2026, 11, 23, tzinfo=LONDON)
+            delivered(session, send, 1, at=midnight - dt.timedelta(minutes=1))
+            delivered(session, send, 2, at=midnight)
+            delivered(session, send, 3, "waiting")
+        send.dispatch_id = send.taken_at = None
+    with database.session() as session:
+        look = Moment(session, dictionary(session), NOW, LONDON)
+        span = (NOW - 3 * DAY, NOW + 3 * DAY)
+        found = queries.of_journeys(look, *span, Shown())
+        assert found == {dt.date(2026, 11, day): {"email": 1} for day in (22, 23)}
+        assert queries.of_journeys(look, *span, Shown(channel="sms")) == {}
+        assert queries.of_journeys(look, *span, Shown(campaign=99)) == {}
+        assert queries.of_journeys(look, *span, Shown(tags=frozenset({5}))) == {}
+    assert "1 by journeys" in words(web.get("/calendar?from=2026-11-23&view=week").text)
+
+
 def test_a_calendar_program_reads_it_by_a_key_that_can_be_withdrawn(database, planned, web):
     """Read line by line, as the standard has it, not with the library that wrote it."""
     ident = planned(range(3), WEDNESDAY)

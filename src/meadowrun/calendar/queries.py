@@ -6,6 +6,7 @@ import datetime as dt
 import itertools
 from collections.abc import Iterator, Mapping, Sequence
 
+import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.errors import Invalid
@@ -110,6 +111,48 @@ def messages(found: Sequence[Entry]) -> dict[str, int]:
         if entry.people:
             counted[entry.channel] = counted.get(entry.channel, 0) + entry.people
     return dict(sorted(counted.items(), key=lambda item: -item[1]))
+
+
+#: How many messages of journeys left on each day of the organisation's clock, by channel; those of
+#: testers, and what interrupts nobody, do not count.
+_OF_JOURNEYS = """
+SELECT CAST(d.at AT TIME ZONE :zone AS date) AS day, s.channel, count(*) AS people
+FROM dispatches s JOIN deliveries d ON d.dispatch_id = s.id AND d.taken_at = s.taken_at
+WHERE s.owner_kind = 'journey' AND s.counts AND s.taken_at < :until
+AND d.outcome IN ('delivered', 'bounced', 'in_doubt') AND d.at >= :first AND d.at < :until
+AND (:campaign = 0 OR s.campaign_id = :campaign) AND (:channel = '' OR s.channel = :channel)
+AND (CAST(:tags AS bigint[]) IS NULL OR s.tags && CAST(:tags AS bigint[]))
+GROUP BY 1, 2 ORDER BY 1, 3 DESC
+"""
+_of_journeys: Kept[dict[dt.date, dict[str, int]]] = Kept(60.0)
+
+
+def of_journeys(
+    moment: Moment, first: dt.datetime, until: dt.datetime, shown: Shown
+) -> dict[dt.date, dict[str, int]]:
+    """How many messages of journeys left on each day, by channel."""
+    values = {
+        "zone": str(moment.zone),
+        "first": first,
+        "until": until,
+        "campaign": shown.campaign,
+        "channel": shown.channel,
+        "tags": sorted(shown.tags) or None,
+    }
+
+    def count() -> dict[dt.date, dict[str, int]]:
+        found: dict[dt.date, dict[str, int]] = {}
+        for row in moment.session.execute(sa.text(_OF_JOURNEYS), values):
+            found.setdefault(row.day, {})[row.channel] = row.people
+        return found
+
+    return _of_journeys.get(moment.session, str(values), moment.now, count)[0]
+
+
+def together(one: Mapping[str, int], other: Mapping[str, int]) -> dict[str, int]:
+    """How many messages of each channel two kinds of things are, the most first."""
+    added = {key: one.get(key, 0) + other.get(key, 0) for key in {**one, **other}}
+    return dict(sorted(added.items(), key=lambda item: -item[1]))
 
 
 _clashes: Kept[list[Clash]] = Kept(60.0)

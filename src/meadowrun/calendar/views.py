@@ -59,13 +59,19 @@ def _shown() -> dict[str, Any]:
     found = queries.entries(look, _midnight(start), _midnight(until), narrowed)
     clashing = queries.clashes(look, found)
     days = queries.by_day(found, zone())
-    totals = {day: sum(queries.messages(ones).values()) for day, ones in days.items()}
+    journeys = queries.of_journeys(look, _midnight(start), _midnight(until), narrowed)
+    channels_of = {
+        day: queries.together(queries.messages(days.get(day, ())), journeys.get(day, {}))
+        for day in {**days, **journeys}
+    }
+    totals = {day: sum(counted.values()) for day, counted in channels_of.items()}
     every = [start + dt.timedelta(days=number) for number in range(count)]
     return {
         "view": view,
         "weeks": [every[at : at + 7] for at in range(0, count, 7)],
         "days": days,
-        "channels_of": {day: queries.messages(ones) for day, ones in days.items()},
+        "channels_of": channels_of,
+        "journeys": {day: sum(counted.values()) for day, counted in journeys.items()},
         "totals": totals,
         "most": max(totals.values(), default=0),
         "clashes": clashing,
