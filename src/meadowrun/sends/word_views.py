@@ -369,13 +369,19 @@ def _within(send: Send, slot: str, form: Form) -> dict[str, Any]:
     return {"within_hours": hours, "ends_at": None}
 
 
-def _ends(send: Send, day: str, time: str) -> dt.datetime:
-    """The moment after which nothing leaves, on the clock of the send. Raises Invalid."""
+def _local(day: str, time: str) -> dt.datetime | None:
+    """A day and a time as they were typed, on no clock yet; None where they are none."""
     try:
         local = dt.datetime.fromisoformat(f"{day}T{time}")
     except ValueError:
-        local = None
-    if local is None or local.tzinfo is not None:
+        return None
+    return None if local.tzinfo is not None else local
+
+
+def _ends(send: Send, day: str, time: str) -> dt.datetime:
+    """The moment after which nothing leaves, on the clock of the send. Raises Invalid."""
+    local = _local(day, time)
+    if local is None:
         raise Invalid("Give the day and the time until which people wait.", "within")
     moment = moment_of(local, zoneinfo.ZoneInfo(send.zone))
     return timing.end_of(moment, bool(send.rhythm), now())
@@ -481,11 +487,8 @@ def _moment(day: str, time: str, name: str) -> dict[str, Any]:
 
 def _own_moment(day: str, time: str) -> dict[str, Any]:
     """A time on each person's own clock; its moment is that of the organisation. Raises Invalid."""
-    try:
-        local = dt.datetime.fromisoformat(f"{day}T{time}")
-    except ValueError:
-        local = None
-    if local is None or local.tzinfo is not None:
+    local = _local(day, time)
+    if local is None:
         raise Invalid("Give the day and the time it should go out.", "leaves")
     moment = moment_of(local, zone())
     # Behind everybody it is a day and more later than on the organisation's own clock.
