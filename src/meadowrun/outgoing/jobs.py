@@ -42,6 +42,9 @@ SELECT s.id FROM dispatches s CROSS JOIN LATERAL (
 WHERE s.unsettled AND s.state = 'running' AND {NOT_PAUSED}
 ORDER BY s.priority DESC, s.claimed_at NULLS FIRST, s.id LIMIT 1
 """
+#: The months in which those can be are known before: the others are not even planned for.
+_SPAN = "d.taken_at >= :oldest"
+OLDEST = "SELECT min(taken_at) FROM dispatches WHERE unsettled"
 #: A look at every dispatch of which something may still happen, all at once, since there can be
 #: hundreds that wait: number, whether something is left under way that can be settled now, how many
 #: are due (counted up to :most), whether it stops by itself, and whether it seems to be done.
@@ -49,13 +52,14 @@ LOOK = f"""
 WITH looked AS MATERIALIZED (
     SELECT s.id, s.taken_at, s.sealed, s.state = 'running' AND s.stop_percent IS NOT NULL AS stops,
         EXISTS (SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
+            AND {_SPAN}
             AND {settling.UNSETTLED.format(asks="s.channel = ANY(:asking)")}) AS is_left,
         CASE WHEN s.state = 'running' THEN (SELECT count(*) FROM (
             SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
-            AND {FREE} AND {NOT_PAUSED} ORDER BY d.due LIMIT :most) x) ELSE 0 END AS due
+            AND {_SPAN} AND {FREE} AND {NOT_PAUSED} ORDER BY d.due LIMIT :most) x) ELSE 0 END AS due
     FROM dispatches s WHERE s.unsettled)
 SELECT l.id, l.is_left, l.due, l.stops, l.sealed AND l.due = 0 AND NOT EXISTS (
-    SELECT 1 FROM deliveries d WHERE d.dispatch_id = l.id AND d.taken_at = l.taken_at
+    SELECT 1 FROM deliveries d WHERE d.dispatch_id = l.id AND d.taken_at = l.taken_at AND {_SPAN}
     AND (d.outcome IN ('waiting', 'deferred', 'in_hand')
     OR d.outcome = 'in_doubt' AND d.due IS NOT NULL)) AS seems_done
 FROM looked l ORDER BY l.id
@@ -168,7 +172,12 @@ def sweep() -> None:
         for batch in troubles.due(session, now):
             _once(session, "outgoing.again", batch=batch)
         asking = [key for key, one in CHANNELS.items() if one.can_be_asked(context().settings)]
-        values = {"now": now, "most": BATCH * MOST_ASKED, "asking": asking}
+        values = {
+            "now": now,
+            "most": BATCH * MOST_ASKED,
+            "asking": asking,
+            "oldest": session.execute(sa.text(OLDEST)).scalar(),
+        }
         due = 0
         for found in session.execute(sa.text(LOOK), values).all():
             _see_to(session, found, now)
