@@ -1,4 +1,4 @@
-"""Dear reads from a copy of the database that follows it, by streaming replication of PostgreSQL's
+"""Heavy reads from a copy of the database that follows it, by streaming replication of PostgreSQL's
 own: what it shows, and what becomes of reports when it lags or is gone."""
 
 import os

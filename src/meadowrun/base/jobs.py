@@ -56,7 +56,7 @@ class Context:
 
     @functools.cached_property
     def reports(self) -> Reports:
-        """Where dear reads go."""
+        """Where heavy reads go."""
         return Reports(self.database, self.settings.reports_database_url)
 
 

@@ -1,5 +1,5 @@
-"""Where dear reads go: to a copy of the database that follows it (streaming replication), where the
-settings name one, else to the database itself."""
+"""Where heavy reads go: to a copy of the database that follows it (streaming replication), where
+the settings name one, else to the database itself."""
 
 import contextlib
 import functools
@@ -25,7 +25,7 @@ SELECT CASE WHEN NOT pg_is_in_recovery()
 
 
 class Reports:
-    """The database for dear reads. Nothing is written there, and what was written a moment ago may
+    """The database for heavy reads. Nothing is written there, and what was written a moment ago may
     be missing: at most MOST_BEHIND seconds of it."""
 
     def __init__(self, database: Database, url: str):
@@ -64,6 +64,6 @@ class Reports:
 
     @contextlib.contextmanager
     def session(self) -> Iterator[orm.Session]:
-        """A session for dear reads."""
+        """A session for heavy reads."""
         with self.database().session() as session:
             yield session

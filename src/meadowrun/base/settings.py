@@ -142,7 +142,7 @@ class Settings:
     )
     reports_database_url: str = _setting(
         (
-            "A copy of that database which follows it (streaming replication), for dear reads; "
+            "A copy of that database which follows it (streaming replication), for heavy reads; "
             "empty: there is none"
         ),
         read=address("postgresql", required=False),

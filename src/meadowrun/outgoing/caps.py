@@ -34,8 +34,8 @@ _LATEST = dt.timedelta(days=32)
 #: What people had that counts: contact, channel, tags, moment, whether it is certain. `mine` are
 #: the deliveries asked for, one for each of `ids`. Room goes first to whatever else is due at this
 #: moment and comes before them: service, then by priority, then what waits longest, whose number is
-#: the smaller. Contacts are looked up one by one (OFFSET 0): to read the deliveries of everybody is
-#: dearer from the second batch on.
+#: the smaller. Contacts are looked up one by one (OFFSET 0): reading everybody’s deliveries takes
+#: longer from the second batch on.
 HAD = """
 SELECT m.contact, s.channel, s.tags, CASE WHEN d.outcome IN ('waiting', 'deferred')
     THEN CAST(:now AS timestamptz) ELSE d.at END AS at,

@@ -310,7 +310,7 @@ def refresh_numbers(
 def result(
     session: orm.Session, send: Send, now: dt.datetime, reads: orm.Session | None = None
 ) -> Result:
-    """The result of a send that has been taken; another session `reads` what is dear of it."""
+    """The result of a send that has been taken; another session `reads` what takes long."""
     assert send.taken_at is not None
     kind = success_kind(session, send)
     early = now - send.taken_at < dt.timedelta(days=2)

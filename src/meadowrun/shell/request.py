@@ -53,7 +53,7 @@ def db() -> orm.Session:
 
 
 def reports() -> orm.Session:
-    """The request's session for dear reads: nothing is written by it."""
+    """The request's session for heavy reads: nothing is written by it."""
     if "reports" not in flask.g:
         flask.g.reports = jobs.context().reports.database().sessions()
     session: orm.Session = flask.g.reports
