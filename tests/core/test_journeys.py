@@ -3,7 +3,6 @@ by hand-worked histories, and drawn without one label upon another."""
 
 import dataclasses
 import datetime as dt
-import itertools
 import zoneinfo
 
 import pytest
@@ -13,7 +12,6 @@ from hypothesis import strategies as st
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.check import check
-from meadowrun.core.journeys.drawing import Flow, lay_out
 from meadowrun.core.journeys.engine import (
     Answered,
     Happened,
@@ -629,28 +627,3 @@ def test_people_pass_by_what_is_switched_off():
     gone = edit.switch(built(MessageStep("", 99), WaitStep("", Span(1, "day"))), "s1")
     assert not [text for text, stops in said(gone) if "message" in text]
     assert "1. Email, switched off: Welcome" in as_text(off, NAMES)
-
-
-# The map.
-
-
-@given(in_lanes())
-def test_no_label_lies_upon_another(itinerary):
-    found = lay_out(itinerary, Flow(lambda step: 10, lambda step, path: 5, lambda step: 10))
-    boxes = [mark.label for mark in found.marks]
-    boxes += [stream.label for stream in found.streams if stream.label]
-    for one, other in itertools.combinations(boxes, 2):
-        assert not one.meets(other)
-    for box in boxes:
-        assert box.x >= 0 and box.x + box.width <= found.width
-        assert box.y >= 0 and box.y + box.height <= found.height
-    assert {mark.id for mark in found.marks} == set(ids(itinerary))
-
-
-def test_the_ruler_tells_the_days_that_pass_at_most():
-    (ruler,) = lay_out(two_weeks(), FLOW).rulers
-    days = [day.minutes / 1440 for day in ruler.days]
-    assert days == [0, 0, 1, 1, 4, 4]
-
-
-FLOW = Flow(lambda step: 0, lambda step, path: 0, lambda step: 0)

@@ -112,3 +112,34 @@ def test_a_segment_with_an_error_is_said(world, database):
 def test_no_part_is_no_choice(world):
     for region in ("", "00", "111", "1"):
         assert keep(world, region, "list", "list:1", "segment:1").status_code in (303, 422)
+
+
+def test_two_groupings_beside_each_other(world, database):
+    """Of six people four are of town A, and three volunteer: 3 and 4 of town A, and 5."""
+    with database.session() as session:
+        lines = [{"id": "v", "kind": "list", "list": 1, "inside": True}]
+        session.add(
+            Grouping(
+                name="Help",
+                version=1,
+                groups=[{"key": "v", "name": "Volunteers", "lines": lines}],
+                created_at=NOW,
+                changed_at=NOW,
+                changed_by="Ida",
+            )
+        )
+    page = world.get("/groupings/compare?of=1&of=2").text
+    body = re.search(r"<tbody>(.*?)</tbody>", page, re.S)[1]
+    rows = [re.findall(r">\s*(\d+)\s*<", row) for row in re.findall(r"<tr>(.*?)</tr>", body, re.S)]
+    assert rows == [["2", "2", "4"], ["1", "1", "2"]]
+    foot = re.search(r"<tfoot>(.*?)</tfoot>", page, re.S)[1]
+    assert re.findall(r"(\d+)</td>", foot) == ["3", "3", "6"]
+    # A number leads to both groups, where those in both can be kept.
+    link = re.search(r'href="(/segments/compare\?[^"]*)"', body)[1].replace("&amp;", "&")
+    assert "in “In A” and “Volunteers”" in world.get(link).text
+
+
+def test_one_grouping_alone_asks_for_a_second_one(world):
+    page = world.get("/groupings/compare").text
+    assert "There are not two groupings yet" in page
+    assert world.get("/groupings/compare?of=99&of=1").status_code == 200

@@ -8,12 +8,17 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit, clock
 from meadowrun.base.audit import Actor
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.journeys.reading import to_json
+from meadowrun.core.journeys.steps import Goal, Itinerary
+from meadowrun.journeys import actions as journeys
+from meadowrun.journeys.models import JourneyEdition
 from meadowrun.messages import actions
 from meadowrun.messages.models import Message, Review
 from meadowrun.sends.models import Send
 from meadowrun.shell import accounts
 from tests.conftest import NOW
-from tests.store.people import add, ready_send
+from tests.store.people import IDA, add, ready_send
 from tests.store.web import sign_in, words
 from tests.store.work import delivered, dispatched
 
@@ -111,3 +116,49 @@ def test_a_send_that_goes_out_is_shown_to_whom_something_waits_for(
     assert "1 person waits until today, 14:15: a feed has no answer." not in page
     assert "2 people wait, the first until today, 14:15: a feed has no answer." in page
     assert "waiting for you" in client.get("/").text.lower()
+
+
+#: People who came into the journey and reached its goal, by how many days ago; None: they did not.
+WALKED = ((1, 0.5), (6, None), (8, 2), (13, 12), (20, 19))
+
+
+def test_how_the_week_of_each_journey_went(client, database, job_context):
+    """Two came in within the week and two within the one before; two and one reached the goal."""
+    with clock.at(NOW), database.session() as session:
+        ready_send(session, NOW, {"in": [], "out": []})
+        campaign = session.scalars(sa.select(Campaign)).first()
+        aim = Itinerary(goal=Goal("ticket_bought", 30))
+        for name, itinerary in (("With a goal", aim), ("Without", Itinerary())):
+            made = journeys.create(session, IDA, NOW, campaign, name, itinerary)
+            made.state, made.edition, made.started_at = "running", 1, NOW
+            session.flush()
+            session.add(
+                JourneyEdition(
+                    journey_id=made.id, number=1, itinerary=to_json(itinerary), by="Ida", at=NOW
+                )
+            )
+            for place, (came, reached) in enumerate(WALKED):
+                session.execute(
+                    sa.text(ENTRY),
+                    {
+                        "journey": made.id,
+                        "contact": place,
+                        "began": NOW - dt.timedelta(days=came),
+                        "goal": None if reached is None else NOW - dt.timedelta(days=reached),
+                        "tester": False,
+                    },
+                )
+            # A tester is in no figure.
+            tested = {"began": NOW, "goal": NOW, "tester": True}
+            session.execute(sa.text(ENTRY), {"journey": made.id, "contact": 99, **tested})
+    with clock.at(NOW):
+        text = today(client, "viewer")[0]
+    assert "With a goal Running 5 2 before 2 2 before 1" in text
+    assert "Without Running 5 2 before 2 not set" in text
+
+
+ENTRY = """
+INSERT INTO journey_entries (journey_id, contact_id, began_at, goal_at, tester, step, arrived_at,
+    phase, state)
+VALUES (:journey, :contact, :began, :goal, :tester, 's1', :began, 'waiting', 'inside')
+"""

@@ -5,9 +5,11 @@ import flask
 
 from meadowrun.base import audit
 from meadowrun.base.manifest import owner_of
+from meadowrun.home import sample
 from meadowrun.home.beginning import first_steps
 from meadowrun.journeys.models import STATES
-from meadowrun.journeys.queries import on_their_way
+from meadowrun.journeys.queries import Week, on_their_way
+from meadowrun.journeys.queries import weeks as weeks_of_journeys
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.queries import tally
 from meadowrun.results import looking
@@ -33,13 +35,15 @@ def today() -> Answer:
     finished = []
     for send, campaign in recent(session, ("done", "stopped"), most=6):
         finished.append((send, campaign, kept_numbers(session, send)))
+    week = weeks_of_journeys(session, now())
     return flask.render_template(
         "today.html",
         first=first_steps(session, settings()),
+        sample=sample.current(session),
         may_see=may_see,
         running=running,
         planned=planned,
-        journeys=on_their_way(session, MOST_JOURNEYS),
+        journeys=[(one, week.get(one.id, Week())) for one in on_their_way(session, MOST_JOURNEYS)],
         states=STATES,
         drafts=drafts,
         finished=finished,

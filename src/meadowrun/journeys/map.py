@@ -1,9 +1,11 @@
 """Draws the map of a journey: a river along a ruler of days, as wide as the people on it."""
 
 import base64
+import dataclasses
 import functools
 import pathlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
+from typing import NamedTuple
 
 from markupsafe import Markup, escape
 
@@ -13,7 +15,7 @@ from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, Path
 from meadowrun.core.journeys.words import Names, line, path_line
 from meadowrun.core.language import Wording
 from meadowrun.core.results.reached import Reached
-from meadowrun.core.wording import number
+from meadowrun.core.wording import count_of, number
 from meadowrun.journeys.queries import Did, Here, Numbers
 
 #: The colour of the main path, and of those beside it; and of their names.
@@ -24,16 +26,45 @@ _BEND = 56
 #: A map up to this width is drawn smaller to fit; a wider one is moved along.
 _FITS = 1250
 _INK, _DUSK, _RULE, _HAY = "#1f2b25", "#5c6761", "#dfd9c8", "#c98a1b"
+#: The width of the small map of the whole, and its narrowest line in pixels of the large one.
+_WHOLE, _THIN = 360.0, 9.0
 
 
-def draw(itinerary: Itinerary, names: Names, numbers: Numbers | None, chosen: str = "") -> Markup:
+@dataclasses.dataclass(frozen=True, slots=True)
+class Folds:
+    """Which steps are folded, by id, and the address at which one of them is folded or unfolded;
+    without it nothing can be."""
+
+    folded: Collection[str] = ()
+    address: Callable[[str], str] | None = None
+
+
+#: Nothing is folded, and nothing can be.
+UNFOLDED = Folds()
+
+
+class Drawn(NamedTuple):
+    """A map, and the whole of it as a small picture where the map is wider than the page; empty
+    without a step."""
+
+    map: Markup
+    whole: Markup
+
+
+def draw(
+    itinerary: Itinerary,
+    names: Names,
+    numbers: Numbers | None,
+    chosen: str = "",
+    folds: Folds = UNFOLDED,
+) -> Drawn:
     """The map of an itinerary with the people on it, `chosen` lit; nothing without a step."""
     flow = (
         Flow(numbers.passed, numbers.by, numbers.on)
         if numbers
         else Flow(lambda step: 0, lambda step, path: 0, lambda step: 0)
     )
-    return draw_flow(itinerary, names, flow, lambda mark: _told(mark, numbers), chosen)
+    return draw_flow(itinerary, names, flow, lambda mark: _told(mark, numbers), chosen, folds)
 
 
 def draw_flow(
@@ -42,13 +73,14 @@ def draw_flow(
     flow: Flow,
     told: Callable[[Mark], str],
     chosen: str = "",
-) -> Markup:
+    folds: Folds = UNFOLDED,
+) -> Drawn:
     """The map of an itinerary, as wide as a flow of people; `told` says what stands below the name
     of a step."""
     itinerary, names = itinerary.on(), names.of(itinerary)
     if not any(lane.steps for lane in itinerary.lanes):
-        return Markup("")
-    found = lay_out(itinerary, flow)
+        return Drawn(Markup(""), Markup(""))
+    found = lay_out(itinerary, flow, folds.folded)
     most = max((mark.people for mark in found.marks), default=0)
     said = {step.id: line(step, names) for step, _, _ in itinerary.walk()}
     paths = {
@@ -67,12 +99,57 @@ def draw_flow(
         step = itinerary.step(mark.id)
         name = words.what if isinstance(step, MessageStep) else f"{words.kind}: {words.what}"
         name = (step.name if step else "") or name
-        parts.append(_mark(mark, found, most, name, told(mark), mark.id == chosen))
+        lit = chosen in (mark.id, *mark.inside)
+        parts.append(_mark(mark, found, most, name, told(mark), lit))
+        if folds.address is not None and mark.fold is not None:
+            parts.append(_fold(mark, name, folds.address(mark.id)))
     fits = " fits" if found.width <= _FITS else ""
-    return Markup(
+    drawn = Markup(
         f'<svg class="river{fits}" width="{found.width:.0f}" height="{found.height:.0f}" '
         f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" role="group" '
         f'aria-label="{escape(Wording("The journey; its lines follow"))}">{"".join(parts)}</svg>'
+    )
+    return Drawn(drawn, Markup("") if fits else _whole(found, streams, most))
+
+
+def _whole(found: Map, streams: list[Stream], most: int) -> Markup:
+    """All of a wide map as a small picture, with a frame around what is in view. Whoever does not
+    see it reads the lines."""
+    ways = "".join(
+        f'<path d="{_way(one)}" fill="none" stroke="{RIVER[one.tone]}" '
+        f'stroke-width="{max(_THIN, found.width_of(one.people, most)):.0f}"/>'
+        for one in streams
+    )
+    marks = "".join(
+        f'<path d="M{mark.x:.0f} {mark.y - 24:.0f}v48" stroke="{_INK}" stroke-width="6"/>'
+        for mark in found.marks
+    )
+    return Markup(
+        f'<svg class="river-whole" width="{_WHOLE:.0f}" '
+        f'height="{max(24.0, _WHOLE * found.height / found.width):.0f}" '
+        f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" aria-hidden="true" x-ref="whole" '
+        f'x-on:pointerdown.prevent="take" x-on:pointermove="follow">{ways}{marks}'
+        f'<rect x-ref="frame" y="4" width="{found.width:.0f}" height="{found.height - 8:.0f}" '
+        f'fill="{_HAY}" fill-opacity=".18" stroke="{_HAY}" stroke-width="8"/></svg>'
+    )
+
+
+def _fold(mark: Mark, name: str, address: str) -> str:
+    """A small square below a mark, by which its paths are folded into it, or out of it."""
+    assert mark.fold is not None
+    box, middle = mark.fold, mark.fold.y + mark.fold.height / 2
+    said = Wording("Unfold “%(name)s”", name=name)
+    if not mark.inside:
+        said = Wording("Fold “%(name)s”", name=name)
+    down = f"M{mark.x:.0f} {middle - 4:.0f}v8" if mark.inside else ""
+    return (
+        f'<a href="{escape(address)}" class="fold" id="fold-{escape(mark.id)}" '
+        f'aria-label="{escape(said)}"><title>{escape(said)}</title>'
+        f'<rect x="{mark.x - 12:.0f}" y="{middle - 12:.0f}" width="24" height="24" fill="none" '
+        'pointer-events="all"/>'
+        f'<rect x="{box.x:.0f}" y="{box.y:.0f}" width="{box.width:.0f}" height="{box.height:.0f}" '
+        f'rx="3" fill="#fff" stroke="{_DUSK}"/>'
+        f'<path d="M{mark.x - 4:.0f} {middle:.0f}h8{down}" stroke="{_INK}" stroke-width="1.5"/></a>'
     )
 
 
@@ -126,6 +203,15 @@ def curve(found: Reached, days: int) -> Markup:
 
 def _told(mark: Mark, numbers: Numbers | None) -> str:
     """What is said below the name of a step: who is there now, and what they did."""
+    if mark.inside:
+        inside = steps_inside(mark)
+        here_now = sum(
+            numbers.here.get(step, Here()).people if numbers else 0
+            for step in (mark.id, *mark.inside)
+        )
+        if not here_now:
+            return inside
+        return f"{inside} · " + Wording("%(n)s here", n=number(here_now))
     if numbers is None:
         return ""
     did, here = numbers.did.get(mark.id, Did()), numbers.here.get(mark.id, Here())
@@ -138,6 +224,11 @@ def _told(mark: Mark, numbers: Numbers | None) -> str:
     if here.people:
         return Wording("%(n)s here", n=number(here.people))
     return Wording("%(n)s came", n=number(mark.people))
+
+
+def steps_inside(mark: Mark) -> str:
+    """How many steps are folded into a mark, in words."""
+    return str(count_of(len(mark.inside), "step"))
 
 
 def _ruler(ruler: Ruler, lane: str) -> str:
@@ -177,7 +268,16 @@ def _passed(minutes: float) -> str:
 
 
 def _stream(one: Stream, found: Map, most: int) -> str:
-    """A piece of the river, bent where it changes its row: so that it passes under no label."""
+    """A piece of the river."""
+    return (
+        f'<path d="{_way(one)}" fill="none" stroke="{RIVER[one.tone]}" '
+        f'stroke-width="{found.width_of(one.people, most):.1f}"/>'
+    )
+
+
+def _way(one: Stream) -> str:
+    """The line of a piece of the river, bent where it changes its row: so that it passes under no
+    label."""
     begins = one.x2 - _BEND if one.bends_late else one.x1
     ends = one.x2 if one.bends_late else one.x1 + _BEND
     half = (begins + ends) / 2
@@ -186,11 +286,7 @@ def _stream(one: Stream, found: Map, most: int) -> str:
         way += (
             f"H{begins:.0f}C{half:.0f} {one.y1:.0f} {half:.0f} {one.y2:.0f} {ends:.0f} {one.y2:.0f}"
         )
-    way += f"H{one.x2:.0f}"
-    return (
-        f'<path d="{way}" fill="none" stroke="{RIVER[one.tone]}" '
-        f'stroke-width="{found.width_of(one.people, most):.1f}"/>'
-    )
+    return f"{way}H{one.x2:.0f}"
 
 
 def _path_name(one: Stream, paths: Mapping[str, tuple[Parting, Path]], names: Names) -> str:

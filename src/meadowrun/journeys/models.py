@@ -200,6 +200,17 @@ class JourneyEntry(Base):
         sa.Index("ix_journey_entries_contact", "contact_id", "journey_id"),
         sa.Index("ix_journey_entries_step", "journey_id", "step", "state"),
         sa.Index(
+            "ix_journey_entries_began",
+            "began_at",
+            postgresql_using="brin",
+            postgresql_with={"autosummarize": "on"},
+        ),
+        sa.Index(
+            "ix_journey_entries_goal",
+            "goal_at",
+            postgresql_where=sa.text("goal_at IS NOT NULL"),
+        ),
+        sa.Index(
             "ix_journey_entries_sending",
             "delivery",
             postgresql_where=sa.text("phase = 'sending'"),

@@ -3,10 +3,12 @@ journeys draw on the pages of others."""
 
 import dataclasses
 from collections.abc import Callable, Mapping
+from typing import Any
 
 import flask
 
 from meadowrun.core.content.findings import MUST, Check
+from meadowrun.core.journeys.drawing import foldable, folded_at_first
 from meadowrun.core.journeys.steps import (
     Itinerary,
     Lane,
@@ -25,6 +27,7 @@ from meadowrun.core.language import Wording
 from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import number
 from meadowrun.journeys import queries
+from meadowrun.journeys.map import Folds
 from meadowrun.journeys.models import STATES
 from meadowrun.journeys.queries import NOBODY, Did, Here, Numbers, Stand
 from meadowrun.shell.request import db
@@ -214,6 +217,22 @@ def _took(step: Parting, path: Path, numbers: Numbers | None, goal: Reached | No
 def holds(step: Step | None) -> bool:
     """Whether a step holds people for a time that can be changed."""
     return step is not None and (step.kind == "wait" or isinstance(step, WaitForStep))
+
+
+def folds(itinerary: Itinerary, endpoint: str, ident: int) -> Folds:
+    """What of the map is folded: what the address says (ids with points between), else what is of a
+    map that is too large. Folding leads to the page of a journey with all else as it is."""
+    asked = flask.request.args.get("fold")
+    folded = folded_at_first(itinerary)
+    if asked is not None:
+        folded = frozenset(one.id for one in foldable(itinerary)) & frozenset(asked.split("."))
+
+    def address(step: str) -> str:
+        args: dict[str, Any] = flask.request.args.to_dict()
+        args |= {"ident": ident, "fold": ".".join(sorted(folded ^ {step}))}
+        return flask.url_for(endpoint, **args, _anchor=f"fold-{step}")
+
+    return Folds(folded, address)
 
 
 def drawn_of_campaign(ident: int) -> str:

@@ -12,6 +12,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import clock
 from meadowrun.base.db import existing
+from meadowrun.base.kept import Kept
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.journeys.reading import from_json
@@ -121,11 +122,13 @@ def said_to(session: orm.Session, message_id: int) -> list[tuple[str, str]]:
 
 #: So many people inside of a journey are counted where a glance is enough.
 MOST_COUNTED = 10_000
-#: Running journeys, the newest first: number, name, state, and how many are inside, counted up to
-#: so many.
+#: Running journeys, the newest first: number, name, state, how many are inside, counted up to so
+#: many, and whether it has a goal.
 _ON_THEIR_WAY = """
 SELECT j.id, j.name, j.state, j.problem, (SELECT count(*) FROM (SELECT 1 FROM journey_entries e
-    WHERE e.journey_id = j.id AND e.state = 'inside' AND NOT e.tester LIMIT :most) x) AS inside
+    WHERE e.journey_id = j.id AND e.state = 'inside' AND NOT e.tester LIMIT :most) x) AS inside,
+    (SELECT coalesce(jsonb_typeof(d.itinerary->'goal') = 'object', FALSE) FROM journey_editions d
+    WHERE d.journey_id = j.id AND d.number = j.edition) AS aims
 FROM journeys j WHERE j.state IN ('running', 'winding_down', 'paused')
 ORDER BY j.started_at DESC LIMIT :journeys
 """
@@ -140,6 +143,8 @@ class OnTheirWay:
     state: str
     problem: str
     inside: int
+    #: it has a goal
+    aims: bool
 
     @property
     def many(self) -> bool:
@@ -151,6 +156,50 @@ def on_their_way(session: orm.Session, journeys: int) -> list[OnTheirWay]:
     """So many of the journeys that people are on, the newest first."""
     values = {"most": MOST_COUNTED + 1, "journeys": journeys}
     return [OnTheirWay(*row) for row in session.execute(sa.text(_ON_THEIR_WAY), values)]
+
+
+#: Of each journey that people are on: how many came in, and how many reached the goal, within the
+#: last seven days and within the seven before.
+_WEEKS = """
+SELECT journey_id, count(*) FILTER (WHERE what = 'in' AND at > :week) AS came,
+    count(*) FILTER (WHERE what = 'in' AND at <= :week) AS came_before,
+    count(*) FILTER (WHERE what = 'goal' AND at > :week) AS reached,
+    count(*) FILTER (WHERE what = 'goal' AND at <= :week) AS reached_before
+FROM (
+    SELECT journey_id, 'in' AS what, began_at AS at FROM journey_entries
+    WHERE began_at > :since AND began_at <= :now AND NOT tester
+    UNION ALL
+    SELECT journey_id, 'goal', goal_at FROM journey_entries
+    WHERE goal_at > :since AND goal_at <= :now AND NOT tester) x
+GROUP BY journey_id
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Week:
+    """How many came into a journey, and how many reached its goal, within seven days and within the
+    seven before."""
+
+    came: int = 0
+    came_before: int = 0
+    reached: int = 0
+    reached_before: int = 0
+
+
+#: Weeks by journey, as they were a minute ago at most.
+_weeks: Kept[dict[int, Week]] = Kept(60.0)
+
+
+def weeks(session: orm.Session, now: dt.datetime) -> dict[int, Week]:
+    """The last week of each journey into which anybody came, by its number."""
+    week = dt.timedelta(days=7)
+    values = {"now": now, "week": now - week, "since": now - 2 * week}
+
+    def count() -> dict[int, Week]:
+        found = session.execute(sa.text(_WEEKS), values)
+        return {ident: Week(*numbers) for ident, *numbers in found}
+
+    return _weeks.get(session, "weeks", now, count)[0]
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:

@@ -23,7 +23,7 @@ from meadowrun.core.wording import number
 from meadowrun.journeys import page, queries
 from meadowrun.journeys.beside import Version, beside
 from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
-from meadowrun.journeys.map import RIVER, draw_flow
+from meadowrun.journeys.map import RIVER, Folds, draw_flow, steps_inside
 from meadowrun.journeys.reasons import ENDS, WHY
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import at_present
@@ -60,6 +60,7 @@ def show(ident: int) -> Answer:
     except MeadowrunError as said:
         problem = str(said)
     place = integer(flask.request.args.get("follow") or "-1", "follow")
+    folds = page.folds(itinerary, "rehearsal.show", ident)
     return flask.render_template(
         "journeys/rehearsal.html",
         journey=journey,
@@ -78,7 +79,7 @@ def show(ident: int) -> Answer:
             for row in lane.rows
             if isinstance(row, page.Row)
         ],
-        **(_told(itinerary, names, rehearsed, place) if rehearsed else {"done": None}),
+        **(_told(itinerary, names, rehearsed, place, folds) if rehearsed else {"done": None}),
     )
 
 
@@ -115,7 +116,9 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
     return Asked(days, who, start, shares)
 
 
-def _told(itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int) -> dict[str, Any]:
+def _told(
+    itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int, folds: Folds
+) -> dict[str, Any]:
     """What the page is drawn from."""
     found = rehearsed.found
     called = numbered(itinerary)
@@ -123,7 +126,13 @@ def _told(itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int) 
     return {
         "done": rehearsed,
         "found": found,
-        "map": draw_flow(itinerary, names, _flow(rehearsed), lambda mark: _mark(rehearsed, mark)),
+        "river": draw_flow(
+            itinerary,
+            names,
+            _flow(rehearsed),
+            lambda mark: _mark(rehearsed, mark),
+            folds=folds,
+        ),
         "span": span,
         "chart": _chart(rehearsed, called, itinerary, names),
         "unused": [
@@ -176,6 +185,8 @@ def _flow(rehearsed: Rehearsed) -> Flow:
 def _mark(rehearsed: Rehearsed, mark: Mark) -> str:
     """What stands below a step on the map."""
     none = Range(0, 0, 0)
+    if mark.inside:
+        return steps_inside(mark)
     if mark.kind == "message":
         return Wording("%(n)s sent", n=span(rehearsed.found.sent.get(mark.id, none)))
     return Wording("%(n)s come", n=span(rehearsed.found.came.get(mark.id, none)))

@@ -106,6 +106,10 @@ def live(ident: int) -> Answer:
     return drawn(queries.journey(db(), ident), "", None, page_of="journeys/live.html")
 
 
+#: What of an address says how the map is looked at.
+_LOOKS = ("step", "fold")
+
+
 def drawn(
     journey: Journey,
     typed: str,
@@ -136,7 +140,14 @@ def drawn(
         reached=goals.get(""),
         compared=queries.compared(db(), journey.id) if found and itinerary.goal else None,
         curve=curve(goals[""], itinerary.goal.days) if goals.get("") and itinerary.goal else "",
-        map=draw(itinerary, names, found, chosen),
+        river=draw(
+            itinerary,
+            names,
+            found,
+            chosen,
+            page.folds(itinerary, "journeys.show", journey.id),
+        ),
+        looks={key: flask.request.args[key] for key in _LOOKS if key in flask.request.args},
         start_words=lambda one: start_words(one, names),
         rhythm_words=lambda one: rhythm_words(one) if one.rhythm else "",
         details=_details(itinerary, names),
@@ -351,7 +362,7 @@ def picture(ident: int) -> Answer:
     walked = queries.walked(db(), journey)
     itinerary = walked or queries.draft(db(), journey)
     found = queries.numbers(db(), ident) if walked else None
-    drawn = str(draw(itinerary, queries.names(db()), found))
+    drawn = str(draw(itinerary, queries.names(db()), found).map)
     return flask.Response(
         alone(drawn),
         mimetype="image/svg+xml",

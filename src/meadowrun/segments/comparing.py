@@ -16,6 +16,7 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import lists
 from meadowrun.segments import groupings, queries
 from meadowrun.segments.looking import look
+from meadowrun.segments.models import Grouping
 from meadowrun.segments.sets import STALE
 
 #: So many are compared at once: more overlaps are not read.
@@ -48,16 +49,47 @@ def every(session: orm.Session) -> dict[str, list[Compared]]:
         str(Wording("Lists")): [_of("list", one.id, one.name) for one, _ in lists(session)],
     }
     for grouping in groupings.every(session):
-        if not grouping.groups:
-            continue
-        found[grouping.name] = [
-            _of("grouping", grouping.id, name, key)
-            for key, name in (
-                *((group["key"], group["name"]) for group in grouping.groups),
-                (_ELSE, str(Wording("everyone else"))),
-            )
-        ]
+        found[grouping.name] = groups_of(grouping)
     return {called: some for called, some in found.items() if some}
+
+
+def groups_of(grouping: Grouping) -> list[Compared]:
+    """The groups of a grouping in order, and everyone else; none of one without groups."""
+    if not grouping.groups:
+        return []
+    return [
+        _of("grouping", grouping.id, name, key)
+        for key, name in (
+            *((group["key"], group["name"]) for group in grouping.groups),
+            (_ELSE, str(Wording("everyone else"))),
+        )
+    ]
+
+
+@dataclasses.dataclass(frozen=True)
+class Crossed:
+    """Two groupings beside each other: how many people are in a group of one and in a group of the
+    other, a row for each group of the first."""
+
+    rows: list[Compared]
+    columns: list[Compared]
+    people: list[list[int]]
+
+    @property
+    def totals(self) -> list[int]:
+        """How many people each group of the second has."""
+        return [sum(column) for column in zip(*self.people, strict=True)]
+
+
+def crossed(moment: Moment, first: Grouping, second: Grouping) -> Crossed:
+    """Two groupings beside each other. Raises DefinitionError where one of them has an error."""
+    rows, columns = groups_of(first), groups_of(second)
+    across = [members(moment, one) for one in columns]
+    people = []
+    for one in rows:
+        own = members(moment, one)
+        people.append([own.intersection_cardinality(other) for other in across])
+    return Crossed(rows, columns, people)
 
 
 def _of(kind: str, number: int, name: str, group: str = "") -> Compared:

@@ -9,10 +9,10 @@ from meadowrun.core.language import Wording
 from meadowrun.core.wording import people as people_words
 from meadowrun.people import keeping
 from meadowrun.people.asked import moment, words
-from meadowrun.segments import actions, comparing, insight
+from meadowrun.segments import actions, comparing, groupings, insight
 from meadowrun.segments.comparing import Compared
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import Answer, actor, db, done, needs, now
+from meadowrun.shell.request import Answer, actor, db, done, integer, needs, now
 
 pages = flask.Blueprint("comparing", __name__)
 
@@ -22,6 +22,30 @@ pages = flask.Blueprint("comparing", __name__)
 def compare() -> Answer:
     """Two or three of them: what they share and what each has alone, in proportion."""
     return _page(None)
+
+
+@pages.get("/groupings/compare")
+@comes_later("Comparing the groupings")
+def compare_groupings() -> Answer:
+    """Two whole groupings: how many people are in each pair of their groups."""
+    every = [one for one in groupings.every(db()) if one.groups]
+    asked = [integer(one, "of") for one in flask.request.args.getlist("of") if one]
+    chosen = [one for number in asked for one in every if one.id == number][:2]
+    problem: Conflict | None = None
+    table = None
+    try:
+        if len(chosen) == 2:
+            table = comparing.crossed(moment(), *chosen)
+    except d.DefinitionError as wrong:
+        problem = Conflict(str(wrong))
+    page = flask.render_template(
+        "segments/compare_groupings.html",
+        every=every,
+        chosen=chosen,
+        table=table,
+        problem=problem,
+    )
+    return (page, problem.status) if problem else page
 
 
 def _chosen() -> list[Compared]:

@@ -22,6 +22,57 @@ document.addEventListener('alpine:init', () => {
     },
   }));
 
+  // Where a wide map stands, also once it was drawn anew while people walk the journey.
+  let stands = 0;
+
+  // A map that is wider than the page is moved by dragging it, or the frame on the small one.
+  Alpine.data('river', () => ({
+    from: null,
+
+    init() {
+      if (stands) this.$refs.sheet.scrollLeft = stands;
+      this.seen();
+    },
+
+    // The frame on the small map shows what of the large one is in view.
+    seen() {
+      const {sheet, frame, whole} = this.$refs;
+      stands = sheet.scrollLeft;
+      if (!frame) return;
+      const scale = whole.viewBox.baseVal.width / sheet.scrollWidth;
+      frame.setAttribute('x', stands * scale);
+      frame.setAttribute('width', sheet.clientWidth * scale);
+    },
+
+    take(event) {
+      const {sheet, whole} = this.$refs;
+      if (event.button || event.target.closest('a')) return;
+      event.currentTarget.setPointerCapture(event.pointerId);
+      if (event.currentTarget === whole) this.go(event);
+      else this.from = event.clientX + sheet.scrollLeft;
+    },
+
+    drag(event) {
+      if (this.from !== null) this.$refs.sheet.scrollLeft = this.from - event.clientX;
+    },
+
+    drop() {
+      this.from = null;
+    },
+
+    follow(event) {
+      if (event.buttons) this.go(event);
+    },
+
+    // What is pointed at on the small map comes into the middle of the large one.
+    go(event) {
+      const {sheet, whole} = this.$refs;
+      const box = whole.getBoundingClientRect();
+      const share = (event.clientX - box.left) / box.width;
+      sheet.scrollLeft = share * sheet.scrollWidth - sheet.clientWidth / 2;
+    },
+  }));
+
   // A drawing as a picture of points, twice as fine as it is shown, made here: nothing else than
   // the browser draws it.
   Alpine.data('asPng', () => ({
