@@ -32,6 +32,7 @@ hypotheses.load_profile("ours")
 #: The files that take longest, which are begun with: one that comes last would keep one process
 #: busy while the other has nothing left.
 DEAR = (
+    "test_pages",
     "test_channels",
     "test_message",
     "test_keys_and_roles",
@@ -124,14 +125,32 @@ def database(cluster_url):
 def own_database(cluster_url):
     """A migrated database without anything in it."""
     name = f"t_{uuid.uuid4().hex[:12]}"
-    with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as connection:
-        connection.execute(f"CREATE DATABASE {name} TEMPLATE {TEMPLATE} STRATEGY FILE_COPY")
+    told(cluster_url, f"CREATE DATABASE {name} TEMPLATE {TEMPLATE} STRATEGY FILE_COPY")
     made = Database(f"{cluster_url}/{name}")
     forget()
     yield made
     made.close()
-    with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as connection:
-        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+    told(cluster_url, f"DROP DATABASE {name} WITH (FORCE)")
+
+
+#: One connection to each server by which databases are made and dropped: to connect takes as long
+#: as to make one.
+_SERVERS = {}
+
+
+def told(cluster_url, statement):
+    """Has a server do something that concerns no database that is there."""
+    known = _SERVERS.get(cluster_url)
+    if known is None or known.closed:
+        known = psycopg.connect(f"{cluster_url}/postgres", autocommit=True)
+        _SERVERS[cluster_url] = known
+    try:
+        known.execute(statement)
+    except psycopg.OperationalError:
+        # The server was taken away by a test, and is there again.
+        known.close()
+        with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as again:
+            again.execute(statement)
 
 
 @pytest.fixture

@@ -181,9 +181,9 @@ def driver():
 @pytest.fixture
 def page(house, driver):
     made = Page(driver, house.address)
-    driver.get(house.address + "/")
-    if driver.who != IDA or "/sign-in" in driver.current_url:
+    if driver.who != IDA or driver.get_cookie("meadowrun_in") is None:
         # A test signed out, or in as somebody else.
+        driver.get(house.address + "/sign-in")
         driver.delete_all_cookies()
         sign_in(made)
     yield made
@@ -230,13 +230,36 @@ WHOLE = ("wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa")
 OF_WIDTH = ("target-size", "scrollable-region-focusable")
 
 
+#: 1280 points wide and magnified to 200 %: half as many.
+TWICE = {"width": 640, "height": 400, "deviceScaleFactor": 2, "mobile": False}
+#: As it is seen otherwise.
+ONCE = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+
+
+def sized(page, size):
+    """Has the window be so large."""
+    page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+
+
+def lacks_at_twice_the_size(page):
+    """What is wrong with the page that is open once the window is as narrow as TWICE: how much
+    wider it is, what is pressed there and too small, and what scrolls without keys."""
+    wide, room = page.driver.execute_script(
+        "return [document.documentElement.scrollWidth, innerWidth]"
+    )
+    found = [f"{wide} pixels wide"] if wide > room else []
+    if not page.find("nav.trail a").is_displayed():
+        found.append("nothing leads to the other pages")
+    return found + violations(page, OF_WIDTH)
+
+
 def violations(page, only=WHOLE):
     """What the accessibility of a page lacks, by rules or sets of rules."""
     page.driver.execute_cdp_cmd("Page.setBypassCSP", {"enabled": True})
     page.driver.execute_script(AXE)
     found = page.driver.execute_async_script(
         "const [only, done] = arguments; axe.run(document, {runOnly: only, iframes: false, "
-        "rules: {'target-size': {enabled: true}}})"
+        "resultTypes: ['violations'], preload: false, rules: {'target-size': {enabled: true}}})"
         ".then((r) => done(r.violations.map((v) => [v.id, v.nodes.slice(0, 3).map((n) => "
         "n.html.slice(0, 160))])))",
         list(only),

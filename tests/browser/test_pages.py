@@ -1,5 +1,5 @@
 """Every page: no WCAG 2.1 AA violation that axe can find, nothing blocked, nothing sticking out
-sideways."""
+sideways, also at twice the size."""
 
 import datetime as dt
 import json
@@ -12,7 +12,7 @@ from meadowrun.base import clock, signing
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.actions import save
 from meadowrun.shell import hidden
-from tests.browser.conftest import violations
+from tests.browser.conftest import ONCE, TWICE, lacks_at_twice_the_size, sized, violations
 from tests.store.people import IDA
 
 PAGES = [
@@ -134,6 +134,11 @@ def test_a_page_is_sound(page, house, path):
     assert violations(page) == []
     wide = page.driver.execute_script("return document.documentElement.scrollWidth")
     assert wide <= 1280, f"{path} is {wide} pixels wide"
+    sized(page, TWICE)
+    try:
+        assert lacks_at_twice_the_size(page) == []
+    finally:
+        sized(page, ONCE)
     complaints = [p for p in page.problems() if "404" not in p]
     assert complaints == []
 
@@ -145,19 +150,13 @@ def test_pages_that_readers_see_work_on_a_phone(page, house, kind, purpose):
             sa.text("SELECT number, contact_id FROM deliveries WHERE contact_id = 7 LIMIT 1")
         ).one()
     token = signing.make((house.folder / "secret").read_text(), purpose, number, contact)
-    page.driver.execute_cdp_cmd(
-        "Emulation.setDeviceMetricsOverride",
-        {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False},
-    )
+    sized(page, {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False})
     try:
         page.open(f"/{kind}/{token}")
         assert violations(page) == []
         assert page.driver.execute_script("return document.documentElement.scrollWidth") <= 390
     finally:
-        page.driver.execute_cdp_cmd(
-            "Emulation.setDeviceMetricsOverride",
-            {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False},
-        )
+        sized(page, ONCE)
 
 
 def test_the_one_box_finds_and_does(page):
