@@ -31,23 +31,28 @@ from meadowrun.tags.queries import paths
 #: A message may go so many days after its audience was settled.
 _LATEST = dt.timedelta(days=32)
 
-#: What people had that counts: contact, channel, tags, moment, whether it is certain. `mine` are
-#: the deliveries asked for, one for each of `ids`. Room goes first to whatever else is due at this
-#: moment and comes before them: service, then by priority, then what waits longest, whose number is
-#: the smaller. Contacts are looked up one by one (OFFSET 0): reading everybody’s deliveries takes
-#: longer from the second batch on.
+#: What those had that counts who had enough of it that a limit may keep them waiting: contact,
+#: channel, tags, moment, whether it is certain. `mine` are the deliveries asked for, one for each
+#: of `ids`, `enough` how many messages are enough for them. Room goes first to whatever else is due
+#: at this moment and comes before them: service, then by priority, then what waits longest, whose
+#: number is the smaller. Contacts are looked up one by one (OFFSET 0): reading everybody’s
+#: deliveries takes longer from the second batch on.
 HAD = """
+SELECT contact, channel, tags, at, certain FROM (
 SELECT m.contact, s.channel, s.tags, CASE WHEN d.outcome IN ('waiting', 'deferred')
     THEN CAST(:now AS timestamptz) ELSE d.at END AS at,
-    d.outcome IN ('delivered', 'in_doubt', 'in_hand') AS certain
-FROM unnest(CAST(:ids AS bigint[]), CAST(:mine AS bigint[])) AS m(contact, number)
+    d.outcome IN ('delivered', 'in_doubt', 'in_hand') AS certain,
+    count(*) OVER (PARTITION BY m.contact) AS times, m.enough
+FROM unnest(CAST(:ids AS bigint[]), CAST(:mine AS bigint[]), CAST(:enough AS smallint[]))
+    AS m(contact, number, enough)
 CROSS JOIN LATERAL (SELECT * FROM deliveries d WHERE d.contact_id = m.contact
     AND d.taken_at >= :taken AND d.taken_at <= :now AND d.number <> m.number OFFSET 0) d
 JOIN dispatches s ON s.id = d.dispatch_id
 WHERE s.counts AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
     OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b)
     OR d.outcome IN ('waiting', 'deferred') AND d.due <= :now AND s.state = 'running'
-        AND (s.priority, m.number) > (CAST(:priority AS smallint), d.number))
+        AND (s.priority, m.number) > (CAST(:priority AS smallint), d.number))) x
+WHERE times >= enough
 """
 #: What may wait for room behind some deliveries is judged again: all of it, or (`:took`, where
 #: these took theirs) what is not sent when there is none.
@@ -195,12 +200,17 @@ def waits(
     if not numbers or not (asked or wished):
         return {}
     since = now - max(cap.reaches_back() for cap in (*asked, *wished.values()))
+    fewest = [cap.most for cap in asked]
     ids = list(numbers if asked else wished)
     rows = session.execute(
         sa.text(HAD),
         {
             "ids": ids,
             "mine": [numbers[contact] for contact in ids],
+            "enough": [
+                min([*fewest, wished[contact].most] if contact in wished else fewest)
+                for contact in ids
+            ],
             "now": now,
             "since": since,
             "taken": since - _LATEST,

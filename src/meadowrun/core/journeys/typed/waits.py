@@ -49,11 +49,13 @@ def read(text: str, names: Names) -> list[Reading]:
 
 
 _BESIDE = re.compile(r"\b(?:(?P<day>the day )?(?P<side>before|after)|(?:the )?day of)\b", re.I)
+_OF_COMPANY = re.compile(r"\b(?:of )?(?:their|the) (?:company|firm)(?:[’']s|s[’'])?", re.I)
 _EACH_YEAR = re.compile(r"\b(?:next|each year|every year|whatever the year)\b", re.I)
 
 
 def for_date(text: str, names: Names) -> list[Reading]:
-    """“until 3 days before their renewal date”, “until the day after their birthday”."""
+    """“until 3 days before their renewal date”, “until the day after their birthday”, “7 days
+    before their company’s renewal date”."""
     found = [
         (ref, said)
         for ref, label in names.dates.items()
@@ -61,8 +63,14 @@ def for_date(text: str, names: Names) -> list[Reading]:
     ]
     if not found:
         return []
-    ref, said = max(found, key=lambda one: len(one[1]))
+    of_company = _OF_COMPANY.search(text)
+    ref, said = max(
+        found,
+        key=lambda one: (len(one[1]), one[0].startswith("company.") == (of_company is not None)),
+    )
     rest = text.replace(said, " ", 1)
+    if of_company and ref.startswith("company."):
+        rest = rest.replace(of_company[0], " ", 1)
     span, beside = span_in(rest), _BESIDE.search(rest)
     side = (beside["side"] or "").lower() if beside else ""
     if span and not side:
