@@ -2,6 +2,7 @@
 said, and nothing typed is lost."""
 
 import datetime as dt
+import re
 from xml.etree import ElementTree
 
 import pytest
@@ -689,7 +690,8 @@ def test_today_shows_journeys_that_people_are_on(web, database, journey):
         one = session.scalar(sa.select(address).where(Contact.id == 1))
     web.post("/journeys/1/bring-in", data={"email": one})
     page = words(web.get("/").text)
-    assert "Journeys that people are on First two weeks Running 1 person inside" in page
+    print(page[page.index("Journeys that") :][:200])
+    assert "First two weeks Running 1 1 0 0 0" in page
 
 
 def test_the_map_and_the_notation_are_files_of_their_own(web, database, journey):
@@ -702,3 +704,40 @@ def test_the_map_and_the_notation_are_files_of_their_own(web, database, journey)
     assert "journey-1.bpmn" in notation.headers["Content-Disposition"]
     names = [one.get("name") for one in ElementTree.fromstring(notation.data).iter()]
     assert "Email: Welcome" in names and "First two weeks" in names
+
+
+def test_of_a_long_itinerary_the_forms_come_one_by_one(web, database, journey):
+    """Three steps bring their forms along; of two dozen each is fetched as it is opened."""
+    first = draft(database).steps[0].id
+    assert f'id="m-{first}"' in web.get("/journeys/1").text
+    for _ in range(21):
+        post(web, database, "add", text="wait 2 days")
+    page = web.get("/journeys/1").text
+    assert f'id="m-{first}"' not in page
+    address = re.search(rf'data-sheet="([^"]*lines/{first}[^"]*)"', page)[1]
+    form = web.get(address.replace("&amp;", "&")).text
+    assert f'id="m-{first}"' in form and 'name="hold"' in form and "<summary" not in form
+    # What it says is what is saved.
+    assert f'name="version" value="{version(database)}"' in form
+    assert web.get("/journeys/1/lines/nothing").text.strip() == ""
+
+
+def river(page):
+    """The map of a page."""
+    return re.search(r'<svg class="river.*?</svg>', page, re.S)[0]
+
+
+def test_a_step_with_paths_is_folded_on_the_map_and_out_again(web, database, journey):
+    path = draft(database).steps[2].paths[0].id
+    post(web, database, "add", text="email Welcome", path=path)
+    shown = river(web.get("/journeys/1").text)
+    inner = draft(database).steps[2].paths[0].steps[0].id
+    assert f'href="#line-{inner}"' in shown and "Fold “" in shown
+    link = re.search(r'<a href="([^"]*)" class="fold"', shown)[1].replace("&amp;", "&")
+    folded = river(web.get(link).text)
+    assert f'href="#line-{inner}"' not in folded and "1 step" in folded
+    back = re.search(r'<a href="([^"]*)" class="fold"', folded)[1].replace("&amp;", "&")
+    assert "fold=#" in back and f'href="#line-{inner}"' in river(web.get(back).text)
+    # The line of a step that is folded lights the mark that it is in.
+    lit = web.get(f"{link.partition('#')[0]}&step={inner}").text
+    assert 'fill="#f6e7c4"' in river(lit) and 'fill="#f6e7c4"' not in folded

@@ -153,8 +153,8 @@ def test_how_the_week_of_each_journey_went(client, database, job_context):
             session.execute(sa.text(ENTRY), {"journey": made.id, "contact": 99, **tested})
     with clock.at(NOW):
         text = today(client, "viewer")[0]
-    assert "With a goal Running 5 2 before 2 2 before 1" in text
-    assert "Without Running 5 2 before 2 not set" in text
+    assert "With a goal Running 5 2 2 2 1" in text
+    assert "Without Running 5 2 2 no goal set" in text
 
 
 ENTRY = """

@@ -35,7 +35,8 @@ def today() -> Answer:
     finished = []
     for send, campaign in recent(session, ("done", "stopped"), most=6):
         finished.append((send, campaign, kept_numbers(session, send)))
-    week = weeks_of_journeys(session, now())
+    walked = on_their_way(session, MOST_JOURNEYS)
+    week = weeks_of_journeys(session, now(), walked)
     return flask.render_template(
         "today.html",
         first=first_steps(session, settings()),
@@ -43,7 +44,7 @@ def today() -> Answer:
         may_see=may_see,
         running=running,
         planned=planned,
-        journeys=[(one, week.get(one.id, Week())) for one in on_their_way(session, MOST_JOURNEYS)],
+        journeys=[(one, week.get(one.id, Week())) for one in walked],
         states=STATES,
         drafts=drafts,
         finished=finished,

@@ -38,16 +38,27 @@ _NO_LINK = Wording("The message before this step does not have this link. Choose
 _ROUND = Wording("This leads back here by itself: people could go round and round.")
 
 
+#: The links before each step that waits for something: address → what it is called.
+Links = Mapping[str, Mapping[str, str]]
+
+
 def findings(
-    session: orm.Session, found: Journey, itinerary: Itinerary, inner: Collection[str] = ()
+    session: orm.Session,
+    found: Journey,
+    itinerary: Itinerary,
+    inner: Collection[str] = (),
+    links: Links | None = None,
 ) -> list[Check]:
-    """What must and what should be fixed; `inner` are the machines inside this network that may
-    be called. What is switched off is not asked."""
+    """What must and what should be fixed; `inner` are the machines inside this network that may be
+    called, `links` those before each step that waits, where they are known already. What is
+    switched off is not asked."""
     itinerary, names = itinerary.on(), queries.names(session)
+    if links is None:
+        links = queries.links_before(session, itinerary)
     used = _Used.by(session, found, itinerary)
     said = check(itinerary, names, used.missing)
     for lane in itinerary.lanes:
-        said += _of_lane(session, found, itinerary.alone(lane), used, names, inner)
+        said += _of_lane(session, itinerary.alone(lane), used, names, links, inner)
     for step, _, _ in itinerary.walk():
         if isinstance(step, JumpStep) and _goes_round(session, itinerary, step, found):
             said.append(Check(SHOULD, _ROUND, step.id))
@@ -58,17 +69,16 @@ def findings(
 
 def _of_lane(
     session: orm.Session,
-    found: Journey,
     lane: Itinerary,
     used: "_Used",
     names: Names,
+    links: Links,
     inner: Collection[str],
 ) -> Iterator[Check]:
     """What is found of the steps of one lane."""
     details = details_said(lane, names)
     # What only some of its starts say is missing to whoever comes in by another.
     always = set.intersection(*details) if details else set()
-    links = queries.links_before(session, lane)
     for step, _, _ in lane.walk():
         if isinstance(step, WaitForStep):
             known = links.get(step.id, {})

@@ -190,8 +190,9 @@ class Week:
 _weeks: Kept[dict[int, Week]] = Kept(60.0)
 
 
-def weeks(session: orm.Session, now: dt.datetime) -> dict[int, Week]:
-    """The last week of each journey into which anybody came, by its number."""
+def weeks(session: orm.Session, now: dt.datetime, walked: Sequence[OnTheirWay]) -> dict[int, Week]:
+    """The last week of each journey into which anybody came, by its number; counted anew at once
+    where as many as before are not on those that are `walked`."""
     week = dt.timedelta(days=7)
     values = {"now": now, "week": now - week, "since": now - 2 * week}
 
@@ -199,7 +200,7 @@ def weeks(session: orm.Session, now: dt.datetime) -> dict[int, Week]:
         found = session.execute(sa.text(_WEEKS), values)
         return {ident: Week(*numbers) for ident, *numbers in found}
 
-    return _weeks.get(session, "weeks", now, count)[0]
+    return _weeks.get(session, tuple(walked), now, count)[0]
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:

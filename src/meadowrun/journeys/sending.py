@@ -25,6 +25,8 @@ from meadowrun.outgoing.models import Dispatch
 _FRESH = dt.timedelta(days=20)
 #: When those are tried again whose message cannot be sent to anybody.
 _TRY_AGAIN = dt.timedelta(minutes=5)
+#: So long after it could have waited a message counts as lost that cannot be found.
+_LOST_AFTER = dt.timedelta(hours=1)
 #: Outcomes after which people have it, or may.
 SENT = ("delivered", "bounced", "in_doubt")
 
@@ -44,6 +46,13 @@ WHERE j.journey_id = :journey AND j.step = :step AND j.tester = :tester
     AND s.hours = CAST(:hours AS jsonb) AND s.best_hour = :best
 ORDER BY s.id DESC LIMIT 1
 """
+#: When what is asked about was begun, at the soonest and at the latest, and when the first of it
+#: has waited for as long as it may; empty where nobody's message is on its way. The months between
+#: are all that is planned for.
+_SENDING = """
+SELECT min(s.taken_at) AS oldest, max(s.taken_at) AS newest, min(e.hold_until) AS held
+FROM journey_entries e JOIN dispatches s ON s.id = e.dispatch_id WHERE e.phase = 'sending'
+"""
 #: Entries whose message is settled: entry, journey, step, outcome, when, delivery, attempt.
 _SETTLED = """
 SELECT e.id, e.journey_id, e.step, d.outcome, coalesce(d.at, :now) AS at, e.delivery, e.attempt
@@ -51,6 +60,7 @@ FROM journey_entries e JOIN dispatches s ON s.id = e.dispatch_id
 JOIN journeys j ON j.id = e.journey_id
 JOIN deliveries d ON d.contact_id = e.contact_id AND d.dispatch_id = s.id
     AND d.taken_at = s.taken_at AND d.number = e.delivery
+    AND d.taken_at BETWEEN :oldest AND :newest
 WHERE e.phase = 'sending' AND j.state = ANY(:moving)
 AND (d.outcome <> ALL(:open) OR d.outcome = 'in_doubt')
 ORDER BY e.id LIMIT :most FOR UPDATE OF e SKIP LOCKED
@@ -66,7 +76,7 @@ _LOST = """
 SELECT e.id, e.journey_id, e.step, 'lost', CAST(:now AS timestamptz), e.delivery, e.attempt
 FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
 WHERE e.phase = 'sending' AND j.state = ANY(:moving)
-AND e.hold_until <= CAST(:now AS timestamptz) - interval '1 hour' AND e.id <> ALL(:known)
+AND e.hold_until <= :since AND e.id <> ALL(:known)
 AND NOT EXISTS (SELECT 1 FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
     WHERE d.contact_id = e.contact_id AND s.id = e.dispatch_id AND d.taken_at = s.taken_at
     AND d.number = e.delivery)
@@ -260,15 +270,20 @@ def settled(
     session: orm.Session, now: dt.datetime, moving: Sequence[str], most: int
 ) -> list[Settled]:
     """People whose message is settled, locked; what was sent is kept with them."""
+    asked = session.execute(sa.text(_SENDING)).one()
+    if asked.oldest is None:
+        return []
     held: dict[int, list[int]] = {}
     for dispatch_id, delivery in session.execute(sa.text(_HELD), {"now": now, "most": most}):
         held.setdefault(dispatch_id, []).append(delivery)
     for dispatch_id, numbers in held.items():
         give_up(session, session.get_one(Dispatch, dispatch_id), numbers)
-    values = {"now": now, "moving": list(moving), "open": list(OPEN), "most": most}
-    found = [Settled(*row) for row in session.execute(sa.text(_SETTLED), values)]
-    lost = {**values, "known": [one.id for one in found]}
-    found += [Settled(*row) for row in session.execute(sa.text(_LOST), lost)]
+    values = {"now": now, "moving": list(moving), "most": most}
+    span = {"open": list(OPEN), "oldest": asked.oldest, "newest": asked.newest}
+    found = [Settled(*row) for row in session.execute(sa.text(_SETTLED), {**values, **span})]
+    if asked.held is not None and asked.held <= now - _LOST_AFTER:
+        lost = {**values, "known": [one.id for one in found], "since": now - _LOST_AFTER}
+        found += [Settled(*row) for row in session.execute(sa.text(_LOST), lost)]
     sent = [one.id for one in found if one.sent]
     if sent:
         session.execute(sa.text(_WAS_SENT), {"entries": sent})

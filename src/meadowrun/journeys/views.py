@@ -106,6 +106,17 @@ def live(ident: int) -> Answer:
     return drawn(queries.journey(db(), ident), "", None, page_of="journeys/live.html")
 
 
+@pages.get("/journeys/<int:ident>/lines/<line>")
+@needs("author")
+def sheet(ident: int, line: str) -> Answer:
+    """What a line of an itinerary is changed by."""
+    journey = queries.journey(db(), ident)
+    return drawn(journey, "", None, page_of="journeys/sheet.html", sheet_of=line)
+
+
+#: Of an itinerary with more lines the forms are fetched one by one: all of them together take
+#: longer than the page.
+_MANY_LINES = 20
 #: What of an address says how the map is looked at.
 _LOOKS = ("step", "fold")
 
@@ -116,15 +127,21 @@ def drawn(
     problem: Exception | str | None,
     where: str = "",
     page_of: str = "journeys/show.html",
+    sheet_of: str = "",
 ) -> str:
-    """The page of a journey; `typed` is a step that was not understood, in the path `where`."""
+    """The page of a journey; `typed` is a step that was not understood, in the path `where`. With
+    `sheet_of` only the form of one line is drawn."""
     draft, walked = queries.draft(db(), journey), queries.walked(db(), journey)
     # What was refused is shown where it was typed.
     writing = walked is None or "edit" in flask.request.values or problem is not None
     itinerary = draft if writing or walked is None else walked
     found = queries.numbers(db(), journey.id) if walked is not None else None
     names = queries.names(db()).of(itinerary)
-    findings = checking.findings(db(), journey, itinerary, settings().inner) if writing else []
+    checked = writing and not sheet_of
+    links = queries.links_before(db(), itinerary.on()) if writing else {}
+    findings = (
+        checking.findings(db(), journey, itinerary, settings().inner, links) if checked else []
+    )
     goals = queries.goal_reached(db(), journey.id, itinerary, now()) if found else {}
     chosen = flask.request.args.get("step", "")
     return flask.render_template(
@@ -147,6 +164,8 @@ def drawn(
             chosen,
             page.folds(itinerary, "journeys.show", journey.id),
         ),
+        sheet_of=sheet_of,
+        sheets_later=sum(1 for _ in itinerary.walk()) > _MANY_LINES,
         looks={key: flask.request.args[key] for key in _LOOKS if key in flask.request.args},
         start_words=lambda one: start_words(one, names),
         rhythm_words=lambda one: rhythm_words(one) if one.rhythm else "",
@@ -183,7 +202,7 @@ def drawn(
         names=names,
         kinds={kind.key for kind in event_kinds(db())},
         link_words=link_words,
-        links=queries.links_before(db(), itinerary) if writing else {},
+        links=links,
         messages=sorted(names.messages.items(), key=lambda one: one[1][0].lower()),
         editors=_editors(itinerary),
         channels={key: one.kind.name for key, one in CHANNELS.items()},

@@ -2,13 +2,16 @@
 
 import dataclasses
 import datetime as dt
+import hashlib
 from collections.abc import Collection, Iterator, Sequence
 from typing import Any
 
+import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONPATH
 
+from meadowrun.base.cache import Cache
 from meadowrun.base.db import existing
 from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
@@ -166,14 +169,16 @@ def _compiled(
     """The templates of one document, with the shared parts and conditions it names. Raises
     CompileError."""
     shared = shared_of(session, document)
-    return compile_document(
-        document,
-        public_url,
-        tracked,
-        shared,
-        first_link,
-        asked(session, document, placed(document, shared)),
+    conditions = asked(session, document, placed(document, shared))
+    given = (document, public_url, tracked, sorted(shared.items()), first_link, conditions)
+    return _made.made(
+        hashlib.sha256(orjson.dumps(given)).digest(),
+        lambda: compile_document(document, public_url, tracked, shared, first_link, conditions),
     )
+
+
+#: Templates by all that they are made from: a page of a journey asks for those of each message.
+_made: Cache[Compiled] = Cache(200)
 
 
 #: Messages are laid out to see what is in them; no address of ours is asked for.

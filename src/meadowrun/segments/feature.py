@@ -32,14 +32,14 @@ FEATURE = Feature(
             Wording("overlap in both difference segments lists"),
         ),
         Way(
-            Wording("Compare groupings"),
-            "comparing.compare_groupings",
-            Wording("groups cross table matrix by"),
-        ),
-        Way(
             Wording("Groupings"),
             "groupings.table",
             Wording("groups categories personas everyone else"),
+        ),
+        Way(
+            Wording("Compare two groupings"),
+            "comparing.compare_groupings",
+            Wording("groups cross table matrix by"),
         ),
     ),
     finds=(

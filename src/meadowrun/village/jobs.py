@@ -13,6 +13,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.db import ensure_months
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
+from meadowrun.outgoing.jobs import next_dispatch
 from meadowrun.people.queries import NUMBER
 
 STEPS = {"hour": dt.timedelta(hours=1), "day": dt.timedelta(days=1), "week": dt.timedelta(days=7)}
@@ -130,7 +131,7 @@ def _live_until(target: dt.datetime) -> None:
 
 def _do_what_is_due() -> None:
     """Looks at everything that is due, until nothing is on its way any more that could go now. A
-    look is not waited for: in a year there are thousands of moments."""
+    look is not waited for, nor is whoever hands over: in a year there are thousands of moments."""
     deadline = time.monotonic() + PATIENCE
     while time.monotonic() < deadline:
         for sweep in ("sends.sweep", "journeys.sweep", "outgoing.sweep"):
@@ -138,9 +139,13 @@ def _do_what_is_due() -> None:
         with context().database.session() as session:
             now = clock.now(session)
             busy = session.execute(sa.text(BUSY), {"now": now}).scalar()
-        if not busy:
+            is_due = next_dispatch(session, now) is not None
+        if is_due:
+            # Workers take the same people in turn, a batch each.
+            jobs.run_here("outgoing.deliver")
+        elif not busy:
             return
-        time.sleep(0.1)
+        time.sleep(0.02)
 
 
 #: Newcomers told to the village at once.

@@ -130,6 +130,8 @@ document.addEventListener('alpine:init', () => {
     asked: 0,
 
     init() {
+      // A form that stays away until it is opened.
+      this.$root.addEventListener('toggle', (event) => this.fetch(event.target), true);
       this.$root.addEventListener('input', (event) => {
         if ('type' in event.target.dataset) this.read(event.target);
       });
@@ -138,6 +140,21 @@ document.addEventListener('alpine:init', () => {
       const field = line && (line.matches('form') ? line.querySelector('[data-type]') : line);
       // Going to a place of a page takes the focus away once it is loaded: it is set after that.
       if (field) this.once(() => field.focus());
+    },
+
+    async fetch(details) {
+      const address = details.dataset.sheet;
+      if (!address || !details.open) return;
+      delete details.dataset.sheet;
+      const response = await fetch(address, {headers: {Accept: 'text/html'}});
+      const sheet = details.querySelector('.drop-sheet');
+      if (response.ok) {
+        sheet.innerHTML = await response.text();
+        return;
+      }
+      // Opened once more it is asked for again.
+      details.dataset.sheet = address;
+      details.open = false;
     },
 
     once(act) {
