@@ -19,6 +19,8 @@ OPTIONS = (
     "--disable-component-update",
     "--disable-sync",
     "--disable-quic",
+    # Days and times as they stand in the texts of the tests.
+    "--accept-lang=en-GB",
     # Its own name says that no person sits before it, and we would rightly not count its clicks.
     "--user-agent=Mozilla/5.0 (X11; Linux x86_64) Chromium",
     "--host-resolver-rules=MAP * ^NOTFOUND , EXCLUDE 127.0.0.1 , EXCLUDE localhost",

@@ -24,14 +24,24 @@ class Catalogue(Protocol):
         """The form of the text that goes with a number."""
 
 
+class Formats(Protocol):
+    """How numbers, days and times are written where somebody lives."""
+
+    def written(self, how: str, value: Any) -> str:
+        """A value as it is written there; `how` is that of a `Figure`."""
+
+
 #: What filling in raises where a translation names a value that is not there, or breaks off.
 _WRONG = (KeyError, ValueError, TypeError)
 _reads: contextvars.ContextVar[Catalogue | None] = contextvars.ContextVar("reads", default=None)
+_writes: contextvars.ContextVar[Formats | None] = contextvars.ContextVar("writes", default=None)
 
 
-def read_by(catalogue: Catalogue | None) -> None:
-    """From now on what is printed in this context is looked up in a catalogue; None: English."""
+def read_by(catalogue: Catalogue | None, formats: Formats | None = None) -> None:
+    """From now on what is printed in this context is looked up in a catalogue (None: English), with
+    numbers, days and times in some formats (None: as in Britain)."""
     _reads.set(catalogue)
+    _writes.set(formats)
 
 
 class Wording(str):
@@ -80,6 +90,25 @@ class Wording(str):
         return str(markupsafe.escape(in_language(self)))
 
 
+class Figure(Wording):
+    """A number, a share, a day or a time: code sees it as it is written in Britain, whoever reads
+    the page as they write it themselves.
+
+    `how` it is written: number, percent (value and places), day, day_month, span
+    (two days), weekday, weekday_day, weekday_date, month, long_month, short_month, time or seconds.
+    """
+
+    how: str
+    value: Any
+
+    @classmethod
+    def of(cls, english: str, how: str, value: Any) -> Self:
+        """One that stands in English as `english`."""
+        made = cls._made(english, {}, "", 0)
+        made.how, made.value = how, value
+        return made
+
+
 def worded(text: str) -> Wording:
     """A text as one that can be looked up, whatever it was made of."""
     return text if isinstance(text, Wording) else Wording(text)
@@ -101,10 +130,14 @@ class Problem(ValueError):
 
 def in_language(text: str) -> str:
     """A text as whoever reads this page reads it, as a plain string."""
-    catalogue = _reads.get()
-    if catalogue is None or not isinstance(text, Wording):
+    catalogue, formats = _reads.get(), _writes.get()
+    if not isinstance(text, Wording) or (catalogue is None and formats is None):
         return str.__str__(text)
-    if text.many:
+    if isinstance(text, Figure):
+        return formats.written(text.how, text.value) if formats else str.__str__(text)
+    if catalogue is None:
+        found = text.many if text.many and text.how_many != 1 else text.message
+    elif text.many:
         # Catalogues ask for a whole number; half a row is said as several are.
         whole = int(text.how_many) if text.how_many == int(text.how_many) else 2
         found = catalogue.ngettext(text.message, text.many, whole)
@@ -145,11 +178,12 @@ def in_markup(
     except _WRONG:
         if found == message:
             raise
-        read_by(None)
+        formats = _writes.get()
+        read_by(None, formats)
         try:
             return in_markup(message, *tags, **values)
         finally:
-            read_by(catalogue)
+            read_by(catalogue, formats)
 
 
 def in_attribute(message: str, /, **values: Any) -> markupsafe.Markup:

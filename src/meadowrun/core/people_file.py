@@ -13,7 +13,7 @@ from typing import Any
 import charset_normalizer
 import openpyxl
 
-from meadowrun.core import countries, tags, values
+from meadowrun.core import countries, tags, values, wording
 from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.language import Problem, Wording
@@ -354,8 +354,8 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
                         "Row %(number)s has %(cells)s cells, %(widest)s are the most. Delete the "
                         "columns that hold nothing and save it again.",
                         number=number,
-                        cells=f"{len(cells):,}",
-                        widest=f"{_WIDEST:,}",
+                        cells=wording.number(len(cells)),
+                        widest=wording.number(_WIDEST),
                     )
                 )
             if any(c is not None and str(c).strip() for c in cells):
@@ -400,7 +400,7 @@ def header(content: bytes, reading: Reading, sample: int = 8) -> tuple[list[str]
                 raise FileProblem(
                     Wording(
                         "The file has %(cells)s columns; at most %(most_columns)s can be taken.",
-                        cells=f"{len(cells):,}",
+                        cells=wording.number(len(cells)),
                         most_columns=MOST_COLUMNS,
                     )
                 )

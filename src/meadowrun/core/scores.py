@@ -10,6 +10,7 @@ import datetime as dt
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
+from meadowrun.core import wording
 from meadowrun.core.audience.definition import DefinitionError, dump, parse
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.judge import Judge
@@ -70,7 +71,7 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
         raise ScoreProblem(
             Wording(
                 "A rule gives or takes up to %(most_points)s points, and not none.",
-                most_points=f"{MOST_POINTS:,}",
+                most_points=wording.number(MOST_POINTS),
             ),
             place,
         )
@@ -81,7 +82,7 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
             Wording(
                 "How often a rule counts at most is a whole number from 1 to %(most_times)s, "
                 "or left out.",
-                most_times=f"{MOST_TIMES:,}",
+                most_times=wording.number(MOST_TIMES),
             ),
             place,
         )

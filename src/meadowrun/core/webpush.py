@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
+from meadowrun.core import wording
 from meadowrun.core.language import Problem, Wording
 
 #: Bytes of a payload that every push service takes (RFC 8291, 4: 4096 less what encryption adds).
@@ -74,8 +75,8 @@ def encrypt(
         raise PushProblem(
             Wording(
                 "the push notification takes %(payload)s bytes; %(most_bytes)s are the most",
-                payload=f"{len(payload):,}",
-                most_bytes=f"{MOST_BYTES:,}",
+                payload=wording.number(len(payload)),
+                most_bytes=wording.number(MOST_BYTES),
             )
         )
     theirs = decode(p256dh)

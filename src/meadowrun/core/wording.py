@@ -5,7 +5,7 @@ import unicodedata
 from collections.abc import Collection, Sequence
 from typing import Any
 
-from meadowrun.core.language import Wording, forms, worded
+from meadowrun.core.language import Figure, Wording, forms, worded
 
 #: Numbers that people write as words.
 NUMBERS = {
@@ -49,12 +49,65 @@ def number(value: int | float) -> str:
     """1234 → "1,234"; a float loses a needless ".0"."""
     if isinstance(value, float) and value.is_integer():
         value = int(value)
-    return f"{value:,}".replace("-", "−")
+    return Figure.of(f"{value:,}".replace("-", "−"), "number", value)
+
+
+def percent(value: float, places: int = 1) -> str:
+    """12.34 → "12.3%"."""
+    return Figure.of(f"{value:.{places}f}%", "percent", (value, places))
 
 
 def day(value: dt.date) -> str:
     """23 Nov 2026."""
-    return f"{value.day} {MONTHS[value.month - 1]} {value.year}"
+    english = f"{value.day} {MONTHS[value.month - 1]} {value.year}"
+    return Figure.of(english, "day", value)
+
+
+def weekday(value: dt.date) -> str:
+    """Mon."""
+    return Figure.of(f"{value:%a}", "weekday", value)
+
+
+def weekday_day(value: dt.date) -> str:
+    """Mon 23 Nov."""
+    english = f"{value:%a} {value.day} {MONTHS[value.month - 1]}"
+    return Figure.of(english, "weekday_day", value)
+
+
+def weekday_date(value: dt.date) -> str:
+    """Mon 23 Nov 2026."""
+    english = f"{value:%a} {value.day} {MONTHS[value.month - 1]} {value.year}"
+    return Figure.of(english, "weekday_date", value)
+
+
+def short_month(value: dt.date) -> str:
+    """Nov."""
+    return Figure.of(MONTHS[value.month - 1], "short_month", value)
+
+
+def month(value: dt.date) -> str:
+    """Nov 2026."""
+    return Figure.of(f"{MONTHS[value.month - 1]} {value.year}", "month", value)
+
+
+def long_month(value: dt.date) -> str:
+    """November 2026."""
+    return Figure.of(f"{value:%B %Y}", "long_month", value)
+
+
+def time(value: dt.datetime | dt.time) -> str:
+    """14:02, as the moment says it in its own zone."""
+    return Figure.of(f"{value:%H:%M}", "time", value)
+
+
+def seconds(value: dt.datetime | dt.time) -> str:
+    """14:02:05, as the moment says it in its own zone."""
+    return Figure.of(f"{value:%H:%M:%S}", "seconds", value)
+
+
+def moment(value: dt.datetime) -> str:
+    """23 Nov 2026, 14:02, as the moment says it in its own zone."""
+    return Wording("%(day)s, %(time)s", day=day(value.date()), time=time(value))
 
 
 def held(kind: str, value: Any) -> str:
@@ -66,24 +119,28 @@ def held(kind: str, value: Any) -> str:
     if kind == "number":
         return number(value)
     if kind in ("date", "datetime"):
-        return day(dt.date.fromisoformat(value[:10])) + (
-            f", {value[11:16]}" if kind == "datetime" else ""
-        )
+        if kind == "datetime":
+            return moment(dt.datetime.fromisoformat(value[:16]))
+        return day(dt.date.fromisoformat(value[:10]))
     return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
-def day_month(value: str) -> str:
-    """ "12-31" → "31 Dec"."""
-    return f"{int(value[3:])} {MONTHS[int(value[:2]) - 1]}"
+def day_month(value: dt.date | str) -> str:
+    """ "12-31" → "31 Dec"; also of a day of any year."""
+    if isinstance(value, str):
+        # A leap year knows all of them.
+        value = dt.date(2024, int(value[:2]), int(value[3:]))
+    return Figure.of(f"{value.day} {MONTHS[value.month - 1]}", "day_month", value)
 
 
 def span(first: dt.date, last: dt.date) -> str:
     """ "23 Nov – 2 Dec 2026"; the year once where it is shared."""
     if first == last:
         return day(first)
+    begins = str(day(first))
     if first.year == last.year:
-        return f"{first.day} {MONTHS[first.month - 1]} – {day(last)}"
-    return f"{day(first)} – {day(last)}"
+        begins = f"{first.day} {MONTHS[first.month - 1]}"
+    return Figure.of(f"{begins} – {day(last)}", "span", (first, last))
 
 
 def share(part: int, whole: int, places: int = 1) -> str:
@@ -94,10 +151,10 @@ def share(part: int, whole: int, places: int = 1) -> str:
     value = 100 * part / whole
     smallest = 10**-places
     if 0 < value < smallest / 2:
-        return f"under {smallest:.{places}f}%"
+        return Wording("under %(share)s", share=percent(smallest, places))
     if part < whole and value > 100 - smallest / 2:
-        return f"over {100 - smallest:.{places}f}%"
-    return f"{value:.{places}f}%"
+        return Wording("over %(share)s", share=percent(100 - smallest, places))
+    return percent(value, places)
 
 
 def people(count: int) -> Wording:

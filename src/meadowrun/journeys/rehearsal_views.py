@@ -19,7 +19,7 @@ from meadowrun.core.journeys.imagined import Passed, Range
 from meadowrun.core.journeys.steps import Itinerary, Parting, WaitForStep, Who, numbered
 from meadowrun.core.journeys.words import Names, exit_words, line, path_line, start_words
 from meadowrun.core.language import Wording
-from meadowrun.core.wording import number
+from meadowrun.core.wording import number, weekday_day
 from meadowrun.journeys import page, queries
 from meadowrun.journeys.beside import Version, beside
 from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
@@ -358,8 +358,11 @@ def _day_words(
     ]
     inside = sum(people for people, _ in here)
     most = max(here, key=lambda one: one[0], default=None)
-    said = f"{moment:%a} {moment.day} {moment:%b}: {sent} · " + Wording(
-        "%(n)s inside at its end", n=number(inside)
+    said = Wording(
+        "%(day)s: %(sent)s · %(n)s inside at its end",
+        day=weekday_day(moment.date()),
+        sent=sent,
+        n=number(inside),
     )
     if most and most[0]:
         where = line(most[1], names)

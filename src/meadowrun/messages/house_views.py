@@ -7,6 +7,7 @@ from typing import Any
 import flask
 
 from meadowrun.base.errors import MeadowrunError
+from meadowrun.core import wording
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.colour import contrast
 from meadowrun.core.content.lines import ICONS, MADE_UP
@@ -201,7 +202,9 @@ def keep_table() -> Answer:
     return done(
         "house.lookups",
         Wording(
-            "The table “%(key)s” holds %(rows)s rows.", key=made.key, rows=f"{len(made.rows):,}"
+            "The table “%(key)s” holds %(rows)s rows.",
+            key=made.key,
+            rows=wording.number(len(made.rows)),
         ),
     )
 

@@ -9,6 +9,7 @@ from markupsafe import escape
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.manifest import happened
+from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.channels import CHANNELS, KINDS
 from meadowrun.core.content import begin, readers
@@ -16,7 +17,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.core.values import is_whole
 from meadowrun.gateways.channels import CHANNELS as ALL
 from meadowrun.messages import actions, bringing, copying, editing, follows, page, queries, reading
@@ -212,7 +213,7 @@ def answered(
     answer: dict[str, Any] = {
         "draft": number,
         "version": version,
-        "saved": f"{now().astimezone(zone()):%H:%M}",
+        "saved": in_language(wording.time(now().astimezone(zone()))),
         "document": posted.document,
         "touched": posted.touched,
         "margin": flask.render_template(f"messages/{margin}.html", message=message, **parts),

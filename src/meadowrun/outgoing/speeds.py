@@ -13,6 +13,7 @@ from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import Base
 from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.core import wording
 from meadowrun.core.guardrails import speeds
 from meadowrun.core.guardrails.speeds import WarmUp
 from meadowrun.core.guardrails.verdict import Wait
@@ -383,7 +384,7 @@ def plan_words(plan: WarmUp) -> Wording:
     """A plan in words."""
     return Wording(
         "%(first)s emails on the first day, each day %(growth)s%% more, up to %(until)s",
-        first=f"{plan.first_day:,}",
+        first=wording.number(plan.first_day),
         growth=plan.growth,
-        until=f"{plan.until:,}",
+        until=wording.number(plan.until),
     )

@@ -13,7 +13,7 @@ from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import number_array, rows_changed
 from meadowrun.base.errors import Conflict, Invalid
-from meadowrun.core import values
+from meadowrun.core import values, wording
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
@@ -112,8 +112,8 @@ def suppress_many(
         raise Invalid(
             Wording(
                 "Add at most %(most_pasted)s lines at once; these are %(lines)s.",
-                most_pasted=f"{MOST_PASTED:,}",
-                lines=f"{len(lines):,}",
+                most_pasted=wording.number(MOST_PASTED),
+                lines=wording.number(len(lines)),
             ),
             "many",
         )
@@ -264,8 +264,8 @@ def add_by_address(
         raise Invalid(
             Wording(
                 "Add at most %(most_pasted)s lines at once; these are %(wanted)s.",
-                most_pasted=f"{MOST_PASTED:,}",
-                wanted=f"{len(wanted):,}",
+                most_pasted=wording.number(MOST_PASTED),
+                wanted=wording.number(len(wanted)),
             ),
             "who",
         )

@@ -11,6 +11,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
+from meadowrun.core.wording import number
 from meadowrun.people import keeping, list_queries, people_csv, queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
@@ -64,7 +65,7 @@ def make() -> Answer:
 
 
 def _of_them(count: int) -> str:
-    return f"{count:,} {'was' if count == 1 else 'were'}"
+    return Wording.counted("%(n)s was", "%(n)s were", count, n=number(count))
 
 
 def _added(found: PeopleList, pasted: keeping.Pasted) -> Answer:

@@ -13,10 +13,11 @@ from meadowrun.campaigns.actions import campaigns
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, words_for
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.core.people_file import harmless
 from meadowrun.core.results.worth import Worth
 from meadowrun.core.values import is_whole
+from meadowrun.core.wording import month as month_words
 from meadowrun.core.wording import share
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.in_app_messages import tally as in_app_tally
@@ -83,7 +84,7 @@ def table() -> Answer:
         total=looking.total(rows),
         by_month=by_month,
         points=[
-            (f"{month.first:%b %Y}", month.delivered, month.opened, month.clicked)
+            (in_language(month_words(month.first)), month.delivered, month.opened, month.clicked)
             for month in by_month
         ],
         narrowed=narrowed,

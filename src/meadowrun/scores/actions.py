@@ -9,6 +9,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.core import wording
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.language import Wording
 from meadowrun.core.scores import MOST_DAYS, MOST_POINTS, ScoreProblem, dump_rules, take_rules
@@ -85,7 +86,7 @@ def _clean(
             raise Invalid(
                 Wording(
                     "Points fade by half within 1 to %(most_days)s days, or not at all.",
-                    most_days=f"{MOST_DAYS:,}",
+                    most_days=wording.number(MOST_DAYS),
                 ),
                 "half_life",
             )
@@ -123,7 +124,7 @@ def give(
         raise Invalid(
             Wording(
                 "Give or take up to %(most_points)s points, and not none.",
-                most_points=f"{MOST_POINTS:,}",
+                most_points=wording.number(MOST_POINTS),
             ),
             "points",
         )

@@ -160,7 +160,9 @@ def last_words(session: orm.Session, send: Send) -> Wording:
     if send.ends_at is not None:
         local = send.ends_at.astimezone(zoneinfo.ZoneInfo(send.zone))
         said = Wording(
-            "until %(moment)s", moment=f"{local:%a} {wording.day(local.date())}, {local:%H:%M}"
+            "until %(day)s, %(time)s",
+            day=wording.weekday_date(local.date()),
+            time=wording.time(local),
         )
         return said if life is None else Wording("%(said)s, while it has not expired", said=said)
     hours = dt.timedelta(hours=send.within_hours)
@@ -195,8 +197,8 @@ def leaves_words(send: Send) -> Wording:
         return _repeats_words(send, there)
     at = Wording(
         "%(day)s at %(time)s",
-        day=f"{there:%a} {there.day} {there:%b} {there.year}",
-        time=f"{there:%H:%M}",
+        day=wording.weekday_date(there.date()),
+        time=wording.time(there),
     )
     return at if send.local_at is None else Wording("%(at)s their time", at=at)
 

@@ -9,6 +9,7 @@ from meadowrun.base.audit import record
 from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core import wording
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.guardrails.outcomes import reason_words, rule_words, words_for
@@ -156,8 +157,8 @@ def _seen(send: Send) -> tuple[estimates.Estimate, int]:
             Wording(
                 "Meanwhile the number changed from %(seen)s to %(going)s people. Review it once "
                 "more.",
-                seen=f"{seen:,}",
-                going=f"{going:,}",
+                seen=wording.number(seen),
+                going=wording.number(going),
             ),
             "to",
         )

@@ -34,6 +34,7 @@ from meadowrun.core.timing.zones import moment_of, zone_names
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import day as day_words
 from meadowrun.core.wording import free_name
+from meadowrun.core.wording import time as time_words
 from meadowrun.gateways.channels import CHANNELS as GATEWAYS
 from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
@@ -478,7 +479,7 @@ def _moment(day: str, time: str, name: str) -> dict[str, Any]:
             Wording(
                 "%(local)s on that day has passed. Choose a moment ahead, or send it as soon "
                 "as started.",
-                local=f"{local:%H:%M}",
+                local=time_words(local),
             ),
             "leaves",
         )

@@ -279,8 +279,14 @@ def _wording(app: flask.Flask) -> None:
         n=wording.number,
         day=wording.day,
         when=_when,
-        clock=lambda m: f"{_local(m):%H:%M}",
-        exact=lambda m: f"{_local(m):%H:%M:%S}",
+        clock=lambda m: wording.time(_local(m)),
+        exact=lambda m: wording.seconds(_local(m)),
+        time=wording.time,
+        weekday=wording.weekday,
+        weekday_day=wording.weekday_day,
+        long_month=wording.long_month,
+        short_month=wording.short_month,
+        percent=wording.percent,
         ago=lambda m: wording.ago((request.now() - m).total_seconds()),
         since=wording.ago,
         people=wording.people,
@@ -313,13 +319,13 @@ def _when(moment: dt.datetime | None) -> str:
     if moment is None:
         return ""
     here = _local(moment)
-    time = f"{here:%H:%M}"
+    time = wording.time(here)
     days = (request.today() - here.date()).days
     if days == 0:
         return Wording("today, %(time)s", time=time)
     if days == 1:
         return Wording("yesterday, %(time)s", time=time)
-    return f"{wording.day(here.date())}, {time}"
+    return wording.moment(here)
 
 
 def _shell() -> dict[str, Any]:

@@ -5,6 +5,8 @@ import flask
 from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import record
 from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.core import wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.shell import later
 from meadowrun.shell.request import (
     Answer,
@@ -90,7 +92,12 @@ def clock_now() -> Answer:
     row = db().get(clock.ClockOffset, 1)
     here = now().astimezone(zone())
     return flask.jsonify(
-        shown=f"{here:%a} {here.day} {here:%b}, {here:%H:%M}", moving=bool(row and row.moving_to)
+        shown=in_language(
+            Wording(
+                "%(day)s, %(time)s", day=wording.weekday_day(here.date()), time=wording.time(here)
+            )
+        ),
+        moving=bool(row and row.moving_to),
     )
 
 

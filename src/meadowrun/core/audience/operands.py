@@ -5,6 +5,7 @@ import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
+from meadowrun.core import wording
 from meadowrun.core.language import Problem, Wording
 
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
@@ -134,7 +135,7 @@ def value_of(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
                 Wording(
                     "A line takes at most %(most_values)s values; import longer lists as a "
                     "list of people.",
-                    most_values=f"{MOST_VALUES:,}",
+                    most_values=wording.number(MOST_VALUES),
                 ),
                 ident,
             )

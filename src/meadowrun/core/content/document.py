@@ -16,6 +16,7 @@ from urllib.parse import urlsplit
 
 import nh3
 
+from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.code import clean_code, cleaned
 from meadowrun.core.content.lines import (
@@ -179,7 +180,7 @@ def take(data: Any) -> Json:
         most = MOST_CODE if slot == "code" else MOST_TEXT
         if len(text) > most:
             raise DocumentError(
-                Wording("This text is longer than %(most)s characters.", most=f"{most:,}"),
+                Wording("This text is longer than %(most)s characters.", most=wording.number(most)),
                 ident or None,
                 slot,
             )

@@ -5,7 +5,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
-from meadowrun.core import webpush
+from meadowrun.core import webpush, wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import checks_of_words, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
@@ -300,8 +300,8 @@ def _weight(title: str, body: str, push: Mapping[str, Any], about: About) -> Ite
             "data",
             Wording(
                 "It takes %(size)s bytes; %(most)s are the most that is carried.",
-                size=f"{size:,}",
-                most=f"{most:,}",
+                size=wording.number(size),
+                most=wording.number(most),
             ),
         )
     elif largest_size > most:
@@ -311,7 +311,7 @@ def _weight(title: str, body: str, push: Mapping[str, Any], about: About) -> Ite
             Wording(
                 "For the longest values it takes %(largest_size)s bytes; %(most)s are the most "
                 "that is carried. Leave out the long field, or say it in your own words.",
-                largest_size=f"{largest_size:,}",
-                most=f"{most:,}",
+                largest_size=wording.number(largest_size),
+                most=wording.number(most),
             ),
         )

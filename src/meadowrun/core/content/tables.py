@@ -6,6 +6,7 @@ import dataclasses
 import io
 import re
 
+from meadowrun.core import wording
 from meadowrun.core.language import Problem, Wording
 from meadowrun.core.people_file import plain
 
@@ -96,7 +97,7 @@ def _cells(content: bytes) -> list[list[str]]:
         raise TableProblem(
             Wording(
                 "The file must have a row of names and 1 to %(most_rows)s rows below it.",
-                most_rows=f"{MOST_ROWS:,}",
+                most_rows=wording.number(MOST_ROWS),
             )
         )
     return rows

@@ -8,7 +8,7 @@ from typing import Protocol
 from markupsafe import Markup, escape
 
 from meadowrun.base.manifest import Dated
-from meadowrun.core.wording import number
+from meadowrun.core.wording import day_month, number, time, weekday_day
 
 
 def arrivals(
@@ -37,7 +37,7 @@ def arrivals(
         if at.hour == 0 and step < 24 and place:
             parts.append(f'<path d="M{x:.1f} 0v{height - 18}" stroke="#dfd9c8"/>')
         new_day = place == 0 or at.hour == 0
-        label = f"{at:%a} {at.day} {at:%b}" if new_day else f"{at:%H:%M}"
+        label = weekday_day(at.date()) if new_day else time(at)
         if x - said >= (70 if new_day else 44) or place == 0:
             parts.append(
                 f'<text x="{x + 1:.1f}" y="{height - 4}" font-size="11" fill="#5c6761">'
@@ -98,14 +98,15 @@ def weeks(found: Sequence[Counted], width: int = 880, height: int = 150) -> Mark
             if count:
                 parts.append(
                     f'<rect x="{x + 4:.1f}" y="{base:.1f}" width="{gap - 14:.1f}" '
-                    f'height="{tall:.1f}" fill="{colour}"><title>{number(count)}</title></rect>'
+                    f'height="{tall:.1f}" fill="{colour}">'
+                    f"<title>{escape(number(count))}</title></rect>"
                 )
         total = one.as_it_was + one.later + one.not_sent
         parts.append(
             f'<text x="{x + 4:.1f}" y="{base - 4:.1f}" font-size="11" fill="#5c6761">'
-            f"{number(total)}</text>"
+            f"{escape(number(total))}</text>"
             f'<text x="{x + 4:.1f}" y="{height - 5}" font-size="11" fill="#5c6761">'
-            f"{one.monday.day} {one.monday:%b}</text>"
+            f"{escape(day_month(one.monday))}</text>"
         )
     return Markup(
         f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
@@ -158,11 +159,11 @@ def shares(found: Sequence[Reached], most: int, width: int = 880, height: int = 
         if total := sum(one.people.values()):
             parts.append(
                 f'<text x="{x + 4:.1f}" y="{base - 4:.1f}" font-size="11" fill="#5c6761">'
-                f"{number(total)}</text>"
+                f"{escape(number(total))}</text>"
             )
         parts.append(
             f'<text x="{x + 4:.1f}" y="{height - 5}" font-size="11" fill="#5c6761">'
-            f"{one.monday.day} {one.monday:%b}</text>"
+            f"{escape(day_month(one.monday))}</text>"
         )
     return Markup(
         f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '

@@ -13,7 +13,7 @@ import flask_babel
 import jinja2.ext
 
 from meadowrun.core import language
-from meadowrun.shell.language import units
+from meadowrun.shell.language import formats, units
 
 #: Where the catalogues of other languages are: LOCALE/LC_MESSAGES/meadowrun.mo.
 FOLDER = pathlib.Path(__file__).parents[2] / "languages"
@@ -34,6 +34,10 @@ def install(app: flask.Flask) -> None:
     def wanted() -> str:
         return flask.request.accept_languages.best_match(spoken, default="en") or "en"
 
+    def locale() -> str:
+        asked = [one for one, _ in flask.request.accept_languages]
+        return formats.chosen(wanted(), asked)
+
     flask_babel.Babel(
         app,
         default_locale="en",
@@ -48,13 +52,14 @@ def install(app: flask.Flask) -> None:
         in_markup=language.in_markup,
         in_attribute=language.in_attribute,
         language_of_page=wanted,
+        locale_of_page=lambda: locale().replace("_", "-"),
         wordings_of_scripts=_of_scripts,
     )
 
     @app.before_request
     def read() -> None:
         other = wanted() != "en"
-        language.read_by(flask_babel.get_translations() if other else None)
+        language.read_by(flask_babel.get_translations() if other else None, formats.of(locale()))
 
 
 @functools.cache

@@ -102,7 +102,7 @@ document.addEventListener('alpine:init', () => {
           headers: {Accept: 'application/json'},
         })
       ).json();
-      place.textContent = answer.older.toLocaleString('en-GB');
+      place.textContent = answer.older.toLocaleString(document.documentElement.dataset.locale);
     },
   }));
   Alpine.data('find', () => ({

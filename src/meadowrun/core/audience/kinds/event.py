@@ -217,7 +217,7 @@ def _times(data: Mapping[str, Any], line: Reading) -> tuple[str, int]:
         raise line.wrong(
             Wording(
                 "How often must be a whole number from 0 to %(most_times)s.",
-                most_times=f"{MOST_TIMES:,}",
+                most_times=wording.number(MOST_TIMES),
             )
         )
     if op == "at_least" and n < 1:
