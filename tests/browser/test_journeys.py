@@ -5,10 +5,17 @@ import time
 
 import pytest
 import sqlalchemy as sa
+from selenium.webdriver import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
+from meadowrun.base import clock
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.journeys import edit
+from meadowrun.core.journeys.steps import MessageStep, Path, Span, WaitForStep, WaitStep
+from meadowrun.journeys import actions
 from tests.browser.conftest import press, violations
+from tests.store.people import IDA
 
 #: Somebody to whom email can be sent.
 WHO = """
@@ -174,3 +181,63 @@ def went_on(house, contact):
     asked = "SELECT step FROM journey_entries WHERE contact_id = :id"
     with house.database.session() as session:
         return session.execute(sa.text(asked), {"id": contact}).scalar() == "s2"
+
+
+@pytest.fixture
+def long_one(house):
+    """A journey of 27 steps that is not started; its number."""
+    with house.database.session() as session:
+        now = clock.now(session)
+        campaign = session.scalars(sa.select(Campaign).order_by(Campaign.id)).first()
+        message = session.scalar(sa.text("SELECT min(id) FROM messages WHERE channel = 'email'"))
+        made = actions.create(session, IDA, now, campaign, f"A long one {now:%H%M%S%f}")
+
+        def built(itinerary):
+            for _ in range(9):
+                ways = (Path("", (MessageStep("", message),), reaction="opened"), Path(""))
+                itinerary = edit.add(itinerary, WaitForStep("", Span(3, "day"), ways))
+                itinerary = edit.add(itinerary, WaitStep("", Span(1, "day")))
+            return itinerary
+
+        actions.write(session, IDA, now, made, made.version, "wrote", built)
+        return made.id
+
+
+def test_a_wide_map_is_moved_and_the_form_of_a_line_comes_as_it_is_opened(page, long_one):
+    page.open(f"/journeys/{long_one}?fold=")
+    sheet = page.find(".river-sheet")
+
+    def stands():
+        return page.driver.execute_script("return arguments[0].scrollLeft", sheet)
+
+    assert stands() == 0
+    # Its far end, by the small map; back by dragging the large one.
+    small = page.find(".river-whole")
+    ActionChains(page.driver).move_to_element_with_offset(small, 120, 0).click().perform()
+    page.wait(lambda: stands() > 800, why="the small map moves the large one")
+    there = stands()
+    drag = ActionChains(page.driver).move_to_element_with_offset(sheet, 0, 120)
+    drag.click_and_hold().move_by_offset(200, 0).release().perform()
+    page.wait(lambda: stands() == there - 200, why="the map is dragged")
+    # The frame shows what is in view.
+    frame, width = page.driver.execute_script(
+        "const f = document.querySelector('.river-whole rect');"
+        "return [f.x.baseVal.value, arguments[0].scrollWidth]",
+        sheet,
+    )
+    scale = page.driver.execute_script("return arguments[0].viewBox.baseVal.width", small) / width
+    assert abs(frame - stands() * scale) < 2
+    assert violations(page) == []
+    # A step is folded where it stands.
+    marks = len(page.all(".river a:not(.fold)"))
+    page.driver.execute_script("document.querySelector('.fold').focus()")
+    press(page, Keys.ENTER)
+    page.wait(lambda: len(page.all(".river a:not(.fold)")) == marks - 1, why="it is folded")
+    # The form of a line is fetched as it is opened, by keys; what it says is kept.
+    line = page.find("[data-step] summary")
+    assert not page.all("[data-step] .drop-sheet form")
+    line.send_keys(Keys.ENTER)
+    field = page.find("[data-step] .drop-sheet [name=amount]")
+    field.send_keys(Keys.CONTROL, "a")
+    field.send_keys("5", Keys.ENTER)
+    page.says("up to 5 days")

@@ -591,3 +591,41 @@ def test_calls_go_in_turn_past_whoever_is_away(database, settings, job_context, 
         ("Eve", "Otto Lind", "28 10:00"),
         ("Finn", "Hetty Brook", "28 11:00"),
     ]
+
+
+def test_two_versions_of_a_survey_are_divided_by_chance(database, settings, job_context, keeper):
+    """Each gets one of the two, and the same one the second time; what was sent is what the mail
+    server took."""
+    everybody = ("Ada", "Ben", "Dan", "Eve", "Finn")
+    case = Worked(
+        starts=("visited the dome",),
+        again="any",
+        steps=(
+            ("", "split half and half"),
+            ("1a", "email Survey A"),
+            ("1b", "email Survey B"),
+            ("", "wait 1 hour"),
+        ),
+        happens=[
+            (moment, who, "visited") for moment in ("23 15:00", "25 15:00") for who in everybody
+        ],
+        until="27 00:00",
+        become={},
+    )
+    campaign = worked.world(database)
+    ident = worked.begin(database, campaign, case)
+    worked.live(database, case)
+    sides = []
+    for who in everybody:
+        first, second = worked.became(database, ident, who)
+        side = first[1][-1]
+        assert first == [
+            "23 15:00 1 start",
+            f"23 15:00 1{side}1 1{side}",
+            "23 15:00 2 sent",
+            "23 16:00 out time",
+        ]
+        assert second == [line.replace("23 ", "25 ", 1) for line in first]
+        sides.append(side)
+    assert set(sides) <= {"a", "b"}
+    assert len(keeper.letters) == 2 * len(everybody)
