@@ -16,9 +16,11 @@ ROOT = pathlib.Path(__file__).resolve().parents[3]
 MONTHS_BACK, MONTHS_AHEAD = 15, 4
 
 
-def migrate(database: Database, to: str = "head") -> None:
+def migrate(
+    database: Database, to: str = "head", months: tuple[int, int] = (MONTHS_BACK, MONTHS_AHEAD)
+) -> None:
     """Applies every migration that is missing, up to one of them where `to` names it, then makes
-    the partitions of the months around now."""
+    the partitions of some months back from now and ahead."""
     config = alembic.config.Config(str(ROOT / "alembic.ini"))
     with database.engine.connect() as connection:
         # Two processes starting together must not migrate at once.
@@ -31,18 +33,21 @@ def migrate(database: Database, to: str = "head") -> None:
         finally:
             connection.execute(sa.text("SELECT pg_advisory_unlock(7203411)"))
             connection.commit()
-    make_partitions(database)
+    make_partitions(database, months)
 
 
-def make_partitions(database: Database) -> None:
-    """Groupings from MONTHS_BACK before now to MONTHS_AHEAD after; what lies outside falls into
-    the default one."""
+def make_partitions(
+    database: Database, months: tuple[int, int] = (MONTHS_BACK, MONTHS_AHEAD)
+) -> None:
+    """Makes the partitions of some months back from now and ahead; what lies outside falls into the
+    default one."""
+    back, ahead = months
     with database.session() as session:
         today = clock.now(session).date()
         ensure_months(
             session,
-            today - dt.timedelta(days=31 * MONTHS_BACK),
-            today + dt.timedelta(days=31 * MONTHS_AHEAD),
+            today - dt.timedelta(days=31 * back),
+            today + dt.timedelta(days=31 * ahead),
         )
 
 
