@@ -11,6 +11,7 @@ from meadowrun.home import sample
 from meadowrun.home.models import Sample
 from meadowrun.messages.senders import Sender
 from meadowrun.people import keeping
+from meadowrun.people.actions import save_contact
 from meadowrun.people.models import Contact, PeopleList
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
@@ -126,6 +127,20 @@ def test_real_people_on_its_list_are_kept(database, settings):
     with database.session() as session:
         assert session.scalars(sa.select(Contact.id)).all() == [ident]
         assert session.scalars(sa.select(PeopleList.id)).all() == []
+
+
+def test_whoever_has_become_somebody_real_is_kept(database, settings):
+    """One was merged with a real person, and another one was given a real address."""
+    made(database, settings)
+    with clock.at(NOW), database.session() as session:
+        first, second = session.get(Sample, 1).people[:2]
+        save_contact(session, IDA, NOW, {"email": "ada@post.example"}, session.get(Contact, first))
+        session.execute(
+            sa.text("UPDATE contacts SET source = 'by hand' WHERE id = :id"), {"id": second}
+        )
+    assert throw_away(database) == ["Ada Lindqvist", "Tomasz Wrona"]
+    with database.session() as session:
+        assert session.scalars(sa.select(Contact.id)).all() == [first, second]
 
 
 @pytest.mark.parametrize("address", ["", "mara", "mara@", "mara@farrowhill", "a b@post.example"])

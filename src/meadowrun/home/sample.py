@@ -8,6 +8,7 @@ behind a plus sign (subaddressing, RFC 5233).
 import datetime as dt
 import functools
 import html
+import re
 from collections.abc import Callable
 from typing import TypeVar
 
@@ -42,7 +43,7 @@ from meadowrun.messages import actions as messages
 from meadowrun.messages import copying
 from meadowrun.messages.models import Message
 from meadowrun.people import keeping, wholly
-from meadowrun.people.actions import lock_people, save_contact
+from meadowrun.people.actions import full_name, lock_people, save_contact
 from meadowrun.people.models import Contact, PeopleList
 from meadowrun.people.queries import dictionary, uses_of_list
 from meadowrun.segments import actions as segments
@@ -69,6 +70,8 @@ PEOPLE = (
 SOURCE = "sample campaign"
 #: Whom the sample's segment takes.
 TOWNS = ("Tallowby", "Quenmoor")
+#: The address of one of them.
+_OF_SAMPLE = re.compile(r"\+sample\d+@")
 _GREETING = 'Dear {{ contact.first_name | default("friend", true) }}'
 
 
@@ -220,9 +223,9 @@ Uses = Callable[[str, int], list[str]]
 
 
 def throw_away(session: orm.Session, actor: Actor, now: dt.datetime, uses: Uses) -> list[str]:
-    """Takes the sample campaign away: its people are erased, and everything of it is deleted of
-    which nothing was sent and that nothing else uses. Gives the names of what stays. Raises
-    Conflict where there is no sample."""
+    """Takes the sample campaign away: its people are erased while their addresses are those of the
+    sample, and everything of it is deleted of which nothing was sent and that nothing else uses.
+    Gives the names of what stays. Raises Conflict where there is no sample."""
     found = session.get(Sample, 1, with_for_update=True)
     if found is None:
         raise Conflict("There is no sample campaign any more.")
@@ -253,8 +256,13 @@ def throw_away(session: orm.Session, actor: Actor, now: dt.datetime, uses: Uses)
     if listed := _of(session, PeopleList, found.list_id):
         used_by = uses_of_list(session, listed.id)
         try_to(listed.name, lambda: keeping.delete_list(*by, listed, used_by))
-    for ident in session.scalars(sa.select(Contact.id).where(Contact.id.in_(found.people))).all():
-        wholly.erase(*by, ident)
+    people = sa.select(Contact).where(Contact.id.in_(found.people)).order_by(Contact.id)
+    for one in session.scalars(people).all():
+        if one.source == SOURCE and _OF_SAMPLE.search(one.email or ""):
+            wholly.erase(*by, one.id)
+        else:
+            # By now it is somebody real: it was merged with another, or has an address of its own.
+            stays.append(full_name(one))
     if campaign := _of(session, Campaign, found.campaign_id):
         holds = uses("campaign", campaign.id)
         try_to(campaign.name, lambda: campaigns.delete(*by, campaign, holds))

@@ -46,12 +46,13 @@ WHERE j.journey_id = :journey AND j.step = :step AND j.tester = :tester
     AND s.hours = CAST(:hours AS jsonb) AND s.best_hour = :best
 ORDER BY s.id DESC LIMIT 1
 """
-#: When what is asked about was begun, at the soonest and at the latest, and when the first of it
-#: has waited for as long as it may; empty where nobody's message is on its way. The months between
-#: are all that is planned for.
+#: How many wait for their message, when what sends it was begun, at the soonest and at the latest,
+#: and when the first has waited for as long as it may. The months between are all that is planned
+#: for.
 _SENDING = """
-SELECT min(s.taken_at) AS oldest, max(s.taken_at) AS newest, min(e.hold_until) AS held
-FROM journey_entries e JOIN dispatches s ON s.id = e.dispatch_id WHERE e.phase = 'sending'
+SELECT count(*) AS people, min(s.taken_at) AS oldest, max(s.taken_at) AS newest,
+    min(e.hold_until) AS held
+FROM journey_entries e LEFT JOIN dispatches s ON s.id = e.dispatch_id WHERE e.phase = 'sending'
 """
 #: Entries whose message is settled: entry, journey, step, outcome, when, delivery, attempt.
 _SETTLED = """
@@ -271,7 +272,7 @@ def settled(
 ) -> list[Settled]:
     """People whose message is settled, locked; what was sent is kept with them."""
     asked = session.execute(sa.text(_SENDING)).one()
-    if asked.oldest is None:
+    if not asked.people:
         return []
     held: dict[int, list[int]] = {}
     for dispatch_id, delivery in session.execute(sa.text(_HELD), {"now": now, "most": most}):
