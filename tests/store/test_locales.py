@@ -7,6 +7,7 @@ import pytest
 
 from meadowrun.base import clock
 from meadowrun.core import language, wording
+from meadowrun.core.content.formats import FILTERS, in_words
 from meadowrun.core.language import Wording, in_language
 from meadowrun.people.models import Contact
 from meadowrun.shell.language import formats
@@ -60,6 +61,20 @@ def test_a_figure_inside_of_a_sentence_is_written_so_too():
     assert read(said, "en_US") == "1,200 people since Nov 23, 2026"
     assert read(said, "de_DE") == "1.200 people since 23. Nov. 2026"
     assert said == "1,200 people since 23 Nov 2026"
+
+
+def test_what_a_message_says_is_the_same_wherever_it_is_previewed():
+    for text, said in (
+        (FILTERS["number"](12345), "12,345"),
+        (FILTERS["day"]("2026-12-04"), "4 Dec 2026"),
+        (in_words("2026-12-04T18:30"), "4 Dec 2026, 18:30"),
+    ):
+        assert text == said and type(text) is str and read(text, "de_DE") == said
+
+
+def test_the_next_request_is_nobodys(client):
+    client.get("/sign-in", headers={"Accept-Language": "fr-FR,en-US"})
+    assert in_language(wording.number(12345)) == "12,345"
 
 
 @pytest.mark.parametrize(

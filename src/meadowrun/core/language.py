@@ -114,6 +114,12 @@ def worded(text: str) -> Wording:
     return text if isinstance(text, Wording) else Wording(text)
 
 
+def plain(text: str) -> str:
+    """A text as code sees it, which nobody's language or place changes any more: for what goes into
+    messages, whose previews are read elsewhere than they are."""
+    return str.__str__(text)
+
+
 def forms(one: str, many: str) -> tuple[str, str]:
     """The two forms of a text by its number, to be given to `Wording.counted` later; a catalogue
     lists them here."""

@@ -18,7 +18,7 @@ from meadowrun.core.journeys.drawing import Flow, Mark
 from meadowrun.core.journeys.imagined import Passed, Range
 from meadowrun.core.journeys.steps import Itinerary, Parting, WaitForStep, Who, numbered
 from meadowrun.core.journeys.words import Names, exit_words, line, path_line, start_words
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.core.wording import number, weekday_day
 from meadowrun.journeys import page, queries
 from meadowrun.journeys.beside import Version, beside
@@ -321,7 +321,7 @@ def _chart(
                 kind = KINDS[channel]
                 words.append(f"{number(round(count))} {kind.several if count >= 1.5 else kind.one}")
         bars.append((place * width, parts))
-        said.append(_day_words(rehearsed, day, words, called, itinerary, names))
+        said.append(in_language(_day_words(rehearsed, day, words, called, itinerary, names)))
     return Chart(
         [(one, KINDS[one].several, colours[one]) for one in channels],
         bars,

@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import quote
 
 from meadowrun.core import wording
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, plain
 
 
 def _date(value: Any) -> dt.date | None:
@@ -20,7 +20,7 @@ def _date(value: Any) -> dt.date | None:
 
 def _day(value: Any) -> Any:
     found = _date(value)
-    return wording.day(found) if found else value
+    return plain(wording.day(found)) if found else value
 
 
 def _weekday(value: Any) -> Any:
@@ -45,7 +45,7 @@ def in_words(text: str) -> str:
     date = _date(found.group(1)) if found else None
     if found is None or date is None:
         return text
-    return wording.day(date) + (f", {found.group(2)}" if found.group(2) else "")
+    return plain(wording.day(date)) + (f", {found.group(2)}" if found.group(2) else "")
 
 
 def _text(value: Any) -> str:
@@ -57,7 +57,7 @@ def _text(value: Any) -> str:
 
 def _number(value: Any) -> Any:
     return (
-        wording.number(value)
+        plain(wording.number(value))
         if isinstance(value, int | float) and not isinstance(value, bool)
         else value
     )

@@ -61,6 +61,11 @@ def install(app: flask.Flask) -> None:
         other = wanted() != "en"
         language.read_by(flask_babel.get_translations() if other else None, formats.of(locale()))
 
+    @app.teardown_request
+    def done(problem: BaseException | None) -> None:
+        # What this thread does next is for nobody in particular.
+        language.read_by(None)
+
 
 @functools.cache
 def _asked_by_scripts() -> tuple[str, ...]:
