@@ -67,6 +67,9 @@ def test_every_page_can_be_found(web):
         ("holidays", "Quiet hours and holidays"),
         ("overlap", "Compare people"),
         ("merge", "Duplicates"),
+        ("postal address", "Is everything set up?"),
+        ("recurring", "New send"),
+        ("tutorial", "Sample campaign"),
     ],
 )
 def test_pages_are_found_by_the_words_of_marketers(web, words, first):

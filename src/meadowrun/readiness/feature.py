@@ -10,7 +10,7 @@ FEATURE = Feature(
         Way(
             Wording("Is everything set up?"),
             "readiness.show",
-            Wording("check connection settings mail server ready"),
+            Wording("check connection settings mail server ready postal address test"),
         ),
     ),
 )

@@ -79,7 +79,7 @@ FEATURE = Feature(
         Way(
             Wording("New send"),
             "beginning.new",
-            Wording("mailing newsletter write to people email text push"),
+            Wording("mailing newsletter write to people email text push repeat recurring rhythm"),
             often=True,
         ),
         Way(
