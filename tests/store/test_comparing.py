@@ -21,16 +21,7 @@ def world(web, database):
         lines = [{"id": "t", "kind": "field", "field": "town", "op": "is", "value": ["A"]}]
         session.add(_segment(lines))
         keeping.make_list(session, IDA, NOW, "Volunteers", "by hand", [3, 4, 5])
-        session.add(
-            Grouping(
-                name="Regions",
-                version=1,
-                groups=[{"key": "a", "name": "In A", "lines": lines}],
-                created_at=NOW,
-                changed_at=NOW,
-                changed_by="Ida",
-            )
-        )
+        session.add(_grouping("Regions", "a", "In A", lines))
     return web
 
 
@@ -39,6 +30,18 @@ def _segment(lines):
         name="Of A",
         definition={"format": 1, "lines": lines},
         version=1,
+        created_at=NOW,
+        changed_at=NOW,
+        changed_by="Ida",
+    )
+
+
+def _grouping(name, key, group, lines):
+    """A grouping of one group and everyone else."""
+    return Grouping(
+        name=name,
+        version=1,
+        groups=[{"key": key, "name": group, "lines": lines}],
         created_at=NOW,
         changed_at=NOW,
         changed_by="Ida",
@@ -118,16 +121,7 @@ def test_two_groupings_beside_each_other(world, database):
     """Of six people four are of town A, and three volunteer: 3 and 4 of town A, and 5."""
     with database.session() as session:
         lines = [{"id": "v", "kind": "list", "list": 1, "inside": True}]
-        session.add(
-            Grouping(
-                name="Help",
-                version=1,
-                groups=[{"key": "v", "name": "Volunteers", "lines": lines}],
-                created_at=NOW,
-                changed_at=NOW,
-                changed_by="Ida",
-            )
-        )
+        session.add(_grouping("Help", "v", "Volunteers", lines))
     page = world.get("/groupings/compare?of=1&of=2").text
     body = re.search(r"<tbody>(.*?)</tbody>", page, re.S)[1]
     rows = [re.findall(r">\s*(\d+)\s*<", row) for row in re.findall(r"<tr>(.*?)</tr>", body, re.S)]
