@@ -81,6 +81,7 @@ def settings_for(url, **more):
             "MEADOWRUN_SECRET": "s" * 40,
             "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
             "MEADOWRUN_SMTP_URL": "null:",
+            "MEADOWRUN_SMS_URL": "null:",
             "MEADOWRUN_ORGANISATION": "Farrow Hill Observatory",
             "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow",
             "MEADOWRUN_MAIL_DOMAIN": "mail.example",

@@ -6,7 +6,9 @@ import sys
 from typing import IO
 
 import click
+from sqlalchemy.exc import OperationalError
 
+from meadowrun.base.db import in_its_words
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.base.settings import Settings, declared
 
@@ -101,7 +103,7 @@ def check() -> None:
     wrong = 0
     for found in checking.check():
         click.echo(found.line)
-        wrong += not found.right
+        wrong += found.missing
     if wrong:
         sys.exit(f"meadowrun: {wrong} of these are not set up.")
     click.echo("Everything is set up.")
@@ -123,9 +125,12 @@ def user_add(email: str, name: str, role: str, password: str) -> None:
     """Lets somebody sign in."""
     from meadowrun.base.clock import machine_now
     from meadowrun.base.db import Database
+    from meadowrun.base.schema import is_behind
     from meadowrun.shell import accounts
 
     database = Database(Settings.read().database_url)
+    if is_behind(database):
+        sys.exit("meadowrun: The database is not up to date. Run: ./meadowrun migrate")
     with database.session() as session:
         accounts.add_user(session, machine_now(), email, name, role, password)
     database.close()
@@ -194,3 +199,8 @@ if __name__ == "__main__":
         main(prog_name="./meadowrun")
     except MeadowrunError as problem:
         sys.exit(f"meadowrun: {problem}")
+    except OperationalError as trouble:
+        sys.exit(
+            f"meadowrun: The database does not answer: {in_its_words(trouble)} "
+            "MEADOWRUN_DATABASE_URL says where it is."
+        )

@@ -1,6 +1,10 @@
-"""The command that says what an installation lacks, and a server that does not start without it."""
+"""The command that says what an installation lacks, and commands that say what they do not start
+without."""
 
 import http.server
+import socket
+import subprocess
+import sys
 import threading
 
 import pytest
@@ -108,3 +112,64 @@ def test_what_is_right_is_said_too(database, environment):
 def test_a_server_does_not_start_on_a_database_of_another_version(database, bare):
     code, said = started(bare)
     assert code == 1 and "not up to date. Run: ./meadowrun migrate" in said
+
+
+def test_what_nobody_uses_is_not_missing(environment):
+    """Without a gateway for text messages everything else can be in order; a named one has to
+    answer."""
+    [unused] = [one for one in check(environment) if one.what.startswith("text messages")]
+    assert not unused.right and not unused.missing and unused.line.startswith("--  ")
+    named = environment | {"MEADOWRUN_SMS_URL": "http://127.0.0.1:1"}
+    [away] = [one for one in check(named) if one.what.startswith("text messages")]
+    assert away.missing and away.line.startswith("NOT ")
+
+
+def test_what_to_do_follows_what_was_found_as_a_sentence_of_its_own(environment):
+    named = environment | {"MEADOWRUN_SMS_URL": "http://127.0.0.1:1"}
+    [away] = [one for one in check(named) if one.what.startswith("text messages")]
+    assert "until it does. An administrator names it" in away.todo
+
+
+def run(environment, *arguments, given=""):
+    """A command, run with these settings alone: its end and what it said."""
+    done = subprocess.run(
+        [sys.executable, "-m", "meadowrun", *arguments],
+        env={"PYTHONPATH": ":".join(sys.path), "PATH": "/usr/bin:/bin", **environment},
+        input=given,
+        capture_output=True,
+        text=True,
+        timeout=60,
+    )
+    return done.returncode, done.stderr
+
+
+ADMIN = ("user", "add", "a@b.example", "--name", "A", "--password", "a long password")
+
+
+@pytest.mark.parametrize("arguments", [("migrate",), ADMIN])
+def test_commands_say_that_the_database_is_away(environment, arguments):
+    away = environment | {"MEADOWRUN_DATABASE_URL": "postgresql://nobody@127.0.0.1:1/x"}
+    code, said = run(away, *arguments)
+    assert code == 1 and "Traceback" not in said
+    assert "The database does not answer" in said and "MEADOWRUN_DATABASE_URL" in said
+
+
+def test_nobody_is_added_to_a_database_without_tables(bare, environment):
+    code, said = run(environment | {"MEADOWRUN_DATABASE_URL": bare.url}, *ADMIN)
+    assert code == 1 and said.strip().endswith("not up to date. Run: ./meadowrun migrate")
+
+
+def test_a_port_that_another_program_has_is_said(environment):
+    with socket.socket() as other:
+        other.bind(("127.0.0.1", 0))
+        other.listen()
+        port = other.getsockname()[1]
+        code, said = run(environment, "serve", "--port", str(port))
+        assert code == 1 and "Traceback" not in said
+        assert f"cannot listen at 127.0.0.1:{port}" in said and "--port" in said
+        taken = environment | {"MEADOWRUN_INBOUND": f"127.0.0.1:{port}"}
+        code, said = run(taken, "inbound")
+        assert code == 1 and "Traceback" not in said
+        assert f"cannot listen at 127.0.0.1:{port}" in said and "MEADOWRUN_INBOUND" in said
+    code, said = run(environment, "serve", "--port", "99999")
+    assert code == 1 and "Traceback" not in said and "--port" in said

@@ -3,6 +3,7 @@ send says what is wrong."""
 
 import contextlib
 import dataclasses
+import datetime as dt
 import json
 import threading
 from http.server import BaseHTTPRequestHandler, HTTPServer
@@ -20,7 +21,7 @@ from meadowrun.tracking import actions as tracking
 from tests.conftest import NOW
 from tests.ports import own_port
 from tests.store.people import add, ready_send
-from tests.store.sending import counts, run_all, segment, start, texting
+from tests.store.sending import counts, go, run_all, segment, start, texting
 from tests.store.work import number_of
 
 
@@ -319,3 +320,21 @@ def test_what_a_gateway_for_texts_answers(database, settings, job_context, code,
     with database.session() as session:
         problem = session.get_one(Send, ident).trouble
     assert says in problem if says else problem == ""
+
+
+def test_without_a_gateway_for_texts_nobody_counts_as_written_to(database, settings, job_context):
+    """Everyone waits, and the send says why; once one is named, they get it."""
+    with clock.at(NOW), database.session() as session:
+        ident = texting(session)
+    none = dataclasses.replace(settings, sms_url="")
+    assert "none can be sent yet" in sms.reachable(none)
+    jobs.set_context(jobs.Context(database, none))
+    start(database, settings, ident, 3)
+    run_all(database, ident)
+    found, send = counts(database, ident)
+    assert found["waiting"] == 3 and "delivered" not in found
+    assert send.trouble == "No gateway for text messages is set up."
+    with web_gateway(202) as (address, asked):
+        jobs.set_context(jobs.Context(database, dataclasses.replace(settings, sms_url=address)))
+        go(database, NOW + dt.timedelta(minutes=10))
+    assert counts(database, ident)[0]["delivered"] == 3 and len(asked) == 3

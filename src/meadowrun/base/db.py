@@ -89,11 +89,16 @@ class Database:
             with self.engine.connect() as connection:
                 connection.execute(sa.text("SELECT 1"))
         except sa.exc.SQLAlchemyError as trouble:
-            return str(trouble.__cause__ or trouble).strip().splitlines()[0]
+            return in_its_words(trouble)
         return None
 
     def close(self) -> None:
         self.engine.dispose()
+
+
+def in_its_words(trouble: sa.exc.SQLAlchemyError) -> str:
+    """What the database itself says is wrong, in one line."""
+    return str(trouble.__cause__ or trouble).strip().splitlines()[0]
 
 
 Row = TypeVar("Row", bound=Base)

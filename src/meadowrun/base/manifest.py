@@ -145,6 +145,8 @@ class Probe:
     key: str
     #: what it belongs to, such as a channel
     area: str
+    #: an installation can do without it, as with a channel that nobody uses
+    optional: bool = False
     #: what holds when it is set up
     name: str
     #: how it is set up

@@ -288,9 +288,12 @@ class Settings:
         default="",
     )
     sms_url: str = _setting(
-        "Where text messages are handed over, http(s)://host or null: to send nothing",
-        read=address("http", "https", "null"),
-        default="null:",
+        (
+            "Where text messages are handed over, http(s)://host, or null: for a trial, in which "
+            "they count as sent; empty: none can be sent"
+        ),
+        read=address("http", "https", "null", required=False),
+        default="",
     )
     sms_sender: str = _setting(
         (

@@ -60,7 +60,8 @@ async def _lanes(app: procrastinate.App) -> None:
     if not stopped.is_set():
         raise SystemExit(
             next(
-                (f"worker: {e}" for e in ends if isinstance(e, Exception)),
-                "worker: a lane ended by itself",
+                (f"meadowrun: the worker ended: {e}" for e in ends if isinstance(e, Exception)),
+                "meadowrun: the worker ended, as it does when the database stays away. Start it "
+                "again; a service manager does so by itself.",
             )
         )

@@ -94,6 +94,7 @@ def build(scale: int) -> World:
             "MEADOWRUN_SECRET": "b" * 40,
             "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
             "MEADOWRUN_SMTP_URL": "null:",
+            "MEADOWRUN_SMS_URL": "null:",
             "MEADOWRUN_MAIL_DOMAIN": "mail.example",
             "MEADOWRUN_SECOND_STEP": "nobody",
         }

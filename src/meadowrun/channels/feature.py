@@ -30,6 +30,7 @@ def _probe(channel: Channel, settings: Settings) -> Probe:
     return Probe(
         key=f"gateway:{channel.kind.key}",
         area=channel.kind.several,
+        optional=not channel.wanted(settings),
         name=Wording("The gateway takes them"),
         fix=Wording(
             "An administrator names it in the settings of the installation: %(setting)s.",

@@ -103,6 +103,7 @@ CHANNEL = Channel(
     gateway=lambda database, settings, dispatch, now: sms.gateway(settings),
     can_be_asked=lambda settings: True,
     problem=sms.reachable,
+    wanted=lambda settings: bool(settings.sms_url),
     setting="MEADOWRUN_SMS_URL",
     there=Wording("the gateway for texts answers"),
     hand=Texts,

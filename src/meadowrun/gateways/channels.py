@@ -58,6 +58,8 @@ class Channel:
     signed: bool = False
     #: whom it is from, where nobody signs
     sent_from: Callable[[Settings], str] = lambda settings: ""
+    #: whether an installation means to use it, by its settings
+    wanted: Callable[[Settings], bool] = lambda settings: True
     #: how fast it leaves follows the mail domains it is from and goes to
     paced: bool = False
     #: an address that bounces is not written to again until it is corrected

@@ -118,23 +118,46 @@ class NullSms:
         return dict.fromkeys(ids, False)
 
 
+class NoSms:
+    """Takes nothing: no gateway is set up."""
+
+    at_once = WHOLE_BATCH
+    can_be_asked = True
+
+    def hand_over(self, messages: Iterable[Text], begin: Begin = all_may_go) -> Iterator[Handed]:
+        raise GatewayUnavailable(Wording("No gateway for text messages is set up."))
+
+    def took(self, ids: Sequence[str]) -> dict[str, bool]:
+        """Nothing was ever taken."""
+        return dict.fromkeys(ids, False)
+
+
 def gateway(settings: Settings) -> Gateway:
     """The gateway that the settings name."""
+    if not settings.sms_url:
+        return NoSms()
     return NullSms() if settings.sms_url.startswith("null:") else HttpGateway(settings.sms_url)
 
 
 def reachable(settings: Settings) -> str | None:
     """None when the gateway can be asked, else what is wrong, in words for everybody: what to set
     is an administrator's to know."""
+    if not settings.sms_url:
+        return (
+            "No gateway for text messages is set up, so none can be sent yet. Ask an administrator "
+            "to set one up; until then what is sent waits."
+        )
     if settings.sms_url.startswith("null:"):
         return (
-            "No gateway for text messages is set: they count as sent, but go nowhere. Ask an "
-            "administrator to set one up."
+            "The gateway for text messages is one for trials: they count as sent, but reach nobody."
         )
     try:
         answer = _post(f"{settings.sms_url}/taken", {"ids": []}, 2)
     except (OSError, ValueError) as problem:
-        return f"The gateway for text messages does not answer ({problem})."
+        return (
+            f"The gateway for text messages does not answer ({problem}). What is sent waits until "
+            "it does."
+        )
     if answer.status >= 300:
         return (
             f"What answers is not a gateway for text messages ({answer.status} {answer.reason}). "

@@ -547,7 +547,7 @@ def look_at_second(settings: Settings) -> Tried:
 def _look(found: Gateway) -> Tried:
     if isinstance(found, SmtpGateway):
         return found.look()
-    return Tried(False, Wording("No mail server is set up: emails count as sent, but go nowhere."))
+    return Tried(False, Wording("This is a trial: emails count as sent, but reach nobody."))
 
 
 def pass_on(settings: Settings, to: str, mail: bytes) -> None:
@@ -602,15 +602,15 @@ def reachable(settings: Settings) -> str | None:
 def _reachable(url: str) -> str | None:
     parts = urllib.parse.urlsplit(url)
     if parts.scheme == "null":
-        return (
-            "No mail server is set up: emails count as sent, but go nowhere. Ask an "
-            "administrator to set one up."
-        )
+        return "No mail server is set up. This is a trial: emails count as sent, but reach nobody."
     try:
         socket.create_connection(
             (parts.hostname or "", parts.port or (465 if parts.scheme == "smtps" else 25)),
             timeout=2,
         ).close()
     except OSError as problem:
-        return f"The mail server {parts.hostname}:{parts.port} does not answer ({problem})."
+        return (
+            f"The mail server {parts.hostname}:{parts.port} does not answer ({problem}). What is "
+            "sent waits until it does."
+        )
     return None

@@ -28,17 +28,23 @@ SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - interv
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Found:
-    """One thing that was looked at: what it is, whether it is right, and what to do where it is
-    not."""
+    """One thing that was looked at: what it is, whether it is right, what to do where it is not,
+    and whether an installation can do without it."""
 
     what: str
     right: bool
     todo: str = ""
+    optional: bool = False
+
+    @property
+    def missing(self) -> bool:
+        """Whether something has to be done about it."""
+        return not self.right and not self.optional
 
     @property
     def line(self) -> str:
         """As it is printed."""
-        mark = "ok  " if self.right else "NOT "
+        mark = "ok  " if self.right else "NOT " if self.missing else "--  "
         return f"{mark} {self.what}" + (f"\n     {self.todo}" if self.todo else "")
 
 
@@ -88,8 +94,15 @@ def _of_database(database: Database, settings: Settings) -> Iterator[Found]:
     with database.session() as session:
         for one in look(session, settings, machine_now()):
             if one.found is not None:
-                todo = "" if one.found.ok else f"{one.found.said} {one.probe.fix}".strip()
-                yield Found(f"{one.probe.area}: {one.probe.name}", one.found.ok, todo)
+                what = f"{one.probe.area}: {one.probe.name}"
+                todo = "" if one.found.ok else _sentences(one.found.said, str(one.probe.fix))
+                yield Found(what, one.found.ok, todo, one.probe.optional)
+
+
+def _sentences(*texts: str) -> str:
+    """Texts behind each other, with a full stop between. The last ends as it does: it may be a
+    record to be copied."""
+    return ". ".join(text.removesuffix(".") for text in texts[:-1] if text) + f". {texts[-1]}"
 
 
 def _of_people(session: orm.Session) -> Iterator[Found]:

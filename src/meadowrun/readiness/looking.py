@@ -25,6 +25,11 @@ class Stands:
     probe: Probe
     found: Probed | None
 
+    @property
+    def missing(self) -> bool:
+        """Whether it was tried, is not set up, and is needed."""
+        return self.found is not None and not self.found.ok and not self.probe.optional
+
 
 def standing(session: orm.Session, settings: Settings) -> list[Stands]:
     """Everything that has to be set up, as it was found the last time."""

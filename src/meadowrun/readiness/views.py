@@ -17,7 +17,7 @@ def show() -> Answer:
     return flask.render_template(
         "readiness/show.html",
         areas=_by_area(found),
-        missing=sum(one.found is not None and not one.found.ok for one in found),
+        missing=sum(one.missing for one in found),
         untried=sum(one.found is None for one in found),
         tried_at=max((one.found.at for one in found if one.found), default=None),
     )

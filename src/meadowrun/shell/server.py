@@ -111,8 +111,14 @@ def _listening(host: str, port: int, fd: int | None) -> socket.socket:
         return socket.socket(fileno=fd)
     made = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    made.bind((host, port))
-    made.listen(1024)
+    try:
+        made.bind((host, port))
+        made.listen(1024)
+    except (OSError, OverflowError) as problem:
+        raise SystemExit(
+            f"meadowrun: not started. It cannot listen at {host}:{port} ({problem}). Choose "
+            "another address by --host and --port."
+        ) from problem
     return made
 
 

@@ -150,8 +150,15 @@ def run(settings: Settings, fd: int | None = None) -> None:
     configure(settings.log_level)
     database = Database(settings.database_url)
     controller = listener(database, settings, fd)
-    controller.start()
-    log.info("inbound listener started", host=settings.inbound[0], port=settings.inbound[1])
+    host, port = settings.inbound
+    try:
+        controller.start()
+    except OSError as problem:
+        raise SystemExit(
+            f"meadowrun: not started. It cannot listen at {host}:{port} ({problem}). "
+            "MEADOWRUN_INBOUND says where it listens."
+        ) from problem
+    log.info("inbound listener started", host=host, port=port)
     stopped = threading.Event()
     for sign in (signal.SIGTERM, signal.SIGINT):
         signal.signal(sign, lambda *_: stopped.set())
