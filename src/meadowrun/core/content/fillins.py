@@ -29,10 +29,12 @@ ROOTS = ("contact", "company", "fact", "event", "feed", "table", "item", "when",
 #: What stands alone.
 BARE = ("greeting", "unsubscribe", "preferences")
 #: A fill-in or a tag as it stands in a text. None begins inside another, so that signs that nobody
-#: closes are read once, not again and
-#: again: what an author pastes must never take longer than its length.
+#: closes are read once, not again and again: what an author pastes must never take longer than its
+#: length. What goes on after a single brace or percent sign begins with one, so there is one way to
+#: read each text. No group is possessive: Python before 3.11.5 matches such groups wrongly.
 PART = re.compile(
-    r"\{\{(?:[^{}]++|\}(?!\})|\{(?![{%]))*+\}\}|\{%(?:[^{}%]++|%(?!\})|\}|\{(?![{%]))*+%\}"
+    r"\{\{[^{}]*+(?:(?:\}(?!\})|\{(?![{%]))[^{}]*+)*\}\}"
+    r"|\{%[^{}%]*+(?:(?:%(?!\})|\}|\{(?![{%]))[^{}%]*+)*%\}"
 )
 #: what stands for a delivery's tokens in templates of ours, by what they are for; authors cannot
 #: write them
