@@ -197,6 +197,18 @@ def test_sql_of_more_than_three_lines_has_a_name():
     assert long == []
 
 
+def test_numbers_on_pages_are_written_as_their_reader_does():
+    """By the filters for numbers; only what stands in an attribute is written for the browser."""
+    plain = re.compile(r"""(?<!=")\{\{-?\s*'(?:%[+.,\d]*[defg]|\{:)""")
+    found = [
+        f"{path.name}: {line.strip()[:70]}"
+        for path in SRC.rglob("templates/**/*.html")
+        for line in path.read_text().splitlines()
+        if plain.search(line) and 'value="' not in line
+    ]
+    assert found == []
+
+
 def test_no_inline_scripts_styles_or_hosts_in_templates():
     for path in SRC.glob("**/*.html"):
         text = path.read_text()

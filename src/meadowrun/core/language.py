@@ -94,7 +94,7 @@ class Figure(Wording):
     """A number, a share, a day or a time: code sees it as it is written in Britain, whoever reads
     the page as they write it themselves.
 
-    `how` it is written: number, percent (value and places), day, day_month, span
+    `how` it is written: number; percent, decimal or signed (value and places); day, day_month, span
     (two days), weekday, weekday_day, weekday_date, month, long_month, short_month, time or seconds.
     """
 

@@ -57,6 +57,16 @@ def percent(value: float, places: int = 1) -> str:
     return Figure.of(f"{value:.{places}f}%", "percent", (value, places))
 
 
+def decimal(value: float, places: int) -> str:
+    """1234.5 → "1,234.50" with two places."""
+    return Figure.of(f"{value:,.{places}f}".replace("-", "−"), "decimal", (value, places))
+
+
+def signed(value: float, places: int = 1) -> str:
+    """1.25 → "+1.3", as a difference is written."""
+    return Figure.of(f"{value:+,.{places}f}".replace("-", "−"), "signed", (value, places))
+
+
 def day(value: dt.date) -> str:
     """23 Nov 2026."""
     english = f"{value.day} {MONTHS[value.month - 1]} {value.year}"

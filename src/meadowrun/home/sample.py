@@ -90,7 +90,7 @@ def make(
         raise Invalid(problem, "address")
     lock_people(session)
     if current(session) is not None:
-        raise Conflict("There is a sample campaign already. Throw that away first.")
+        raise Conflict("There is a sample campaign already. Delete that one first.")
     people = [
         save_contact(
             session,

@@ -19,7 +19,8 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
 from meadowrun.core.content.code import Page
 from meadowrun.core.content.compiled import CompileError, Renderer, placed
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
+from meadowrun.core.wording import percent
 from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import follows, page, preflight, queries, reading
@@ -209,6 +210,20 @@ def _expected(subject: str) -> past.Expected | None:
     return past.expected(subject, learnt(db(), now())) if subject else None
 
 
+def _hoped(hope: past.Expected) -> str:
+    """What past sends say of a subject, as its reader writes numbers."""
+    share, low, high = (percent(100 * one, 0) for one in (hope.share, hope.low, hope.high))
+    return in_language(
+        Wording(
+            "opened by about %(share)s, %(low)s to %(high)s: %(sure)s",
+            share=share,
+            low=low,
+            high=high,
+            sure=hope.sure,
+        )
+    )
+
+
 @pages.post("/messages/<int:ident>/suggest")
 @needs("author")
 def suggestions(ident: int) -> Answer:
@@ -240,12 +255,7 @@ def suggestions(ident: int) -> Answer:
                 "shown": re.sub(
                     r"\{\{ *\w+\.(\w+).*?\}\}", lambda m: f"‹{m.group(1).replace('_', ' ')}›", text
                 ),
-                "note": (
-                    f"opened by about {hope.share:.0%}, {hope.low:.0%} to {hope.high:.0%}: "
-                    f"{hope.sure}"
-                )
-                if hope
-                else "",
+                "note": _hoped(hope) if hope else "",
             }
         )
     return flask.jsonify(suggestions=found, note=note)

@@ -11,6 +11,7 @@ from sqlalchemy import orm
 from meadowrun.base.audit import Actor
 from meadowrun.base.manifest import Thing, owner_of
 from meadowrun.core.language import Wording
+from meadowrun.core.wording import number
 from meadowrun.shell.accounts import may
 
 #: Dispatches with people in doubt, and how many these are.
@@ -45,9 +46,13 @@ def doubts(session: orm.Session, who: Actor) -> Iterator[Thing]:
     if not may(who, "author"):
         return
     for kind, ident, name, people in session.execute(sa.text(_DOUBTS)):
-        whom = "1 person is" if people == 1 else f"{people:,} people are"
         yield Thing(
-            Wording("%(whom)s in doubt in", whom=whom),
+            Wording.counted(
+                "%(n)s person is in doubt in",
+                "%(n)s people are in doubt in",
+                people,
+                n=number(people),
+            ),
             name,
             owner_of(kind).doubts(ident),
             Wording("The answer of the gateway was lost. Look, and decide."),

@@ -64,21 +64,17 @@ def make() -> Answer:
     return _added(made, keeping.add_by_address(db(), actor(), now(), made, form.get("who", "")))
 
 
-def _of_them(count: int) -> str:
-    return Wording.counted("%(n)s was", "%(n)s were", count, n=number(count))
-
-
 def _added(found: PeopleList, pasted: keeping.Pasted) -> Answer:
-    said = (
-        f"{pasted.taken:,} added"
-        + (f", {_of_them(pasted.known)} in it already" if pasted.known else "")
-        + "."
-    )
+    said = Wording("%(n)s added.", n=number(pasted.taken))
+    if pasted.known:
+        said += " " + Wording("%(n)s in it already.", n=number(pasted.known))
     if pasted.refused:
-        said += (
-            " Not added, because nobody has it: "
-            + ", ".join(r[0] for r in pasted.refused[:8])
-            + (f" and {len(pasted.refused) - 8} more." if len(pasted.refused) > 8 else ".")
+        some = ", ".join(one for one, _ in pasted.refused[:8])
+        more = len(pasted.refused) - 8
+        said += " " + (
+            Wording("Not added, because nobody has it: %(some)s and %(n)s more.", some=some, n=more)
+            if more > 0
+            else Wording("Not added, because nobody has it: %(some)s.", some=some)
         )
     return done("keeping.list_members", said, ident=found.id)
 
@@ -250,15 +246,16 @@ def suppress() -> Answer:
             )
         if many.strip():
             pasted = keeping.suppress_many(db(), actor(), now(), many, reason, until)
-            said = (
-                f"{pasted.taken:,} suppressed"
-                + (f", {_of_them(pasted.known)} known" if pasted.known else "")
-                + "."
-            )
+            said = Wording("%(n)s suppressed.", n=number(pasted.taken))
+            if pasted.known:
+                said += " " + Wording("%(n)s had been suppressed before.", n=number(pasted.known))
             if pasted.refused:
-                said += (
-                    f" {len(pasted.refused):,} could not be read, like "
-                    f"“{pasted.refused[0][0]}”: {pasted.refused[0][1]}"
+                first, why = pasted.refused[0]
+                said += " " + Wording(
+                    "%(n)s could not be read, like “%(first)s”: %(why)s",
+                    n=number(len(pasted.refused)),
+                    first=first,
+                    why=why,
                 )
             return done("keeping.suppressions", said)
         key = keeping.address_or_domain(form.get("address", ""))

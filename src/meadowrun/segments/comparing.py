@@ -107,7 +107,7 @@ def chosen(session: orm.Session, keys: list[str]) -> list[Compared]:
     for key in keys:
         whole = f"segment:{key}" if is_whole(key) else key
         if whole not in known:
-            raise NotFound("What was to be compared is not there any more.")
+            raise NotFound("One of the two no longer exists. Choose another.")
         found[whole] = known[whole]
     return list(found.values())[:MOST]
 

@@ -188,7 +188,7 @@ def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
                 "",
                 "looks",
                 name=name,
-                ratio=f"{ratio:.1f}",
+                ratio=wording.decimal(ratio, 1),
                 readable=_READABLE,
             )
     for line in walk(lines):
@@ -204,7 +204,7 @@ def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
                 line["id"],
                 "colour",
                 line_types=LINE_TYPES[line["type"]][0],
-                ratio=f"{ratio:.1f}",
+                ratio=wording.decimal(ratio, 1),
             )
 
 

@@ -13,7 +13,7 @@ from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.content.markup import Element, elements
 from meadowrun.core.content.plain import html_text
 from meadowrun.core.language import Wording
-from meadowrun.core.wording import MONTH_NAMES
+from meadowrun.core.wording import MONTH_NAMES, decimal
 
 #: Pixels under which text is hard to read on phones.
 SMALL = 12
@@ -335,7 +335,7 @@ def _looks(found: Sequence[Element], ident: str, slot: str, ground: str) -> Iter
                 pale = pale or Wording(
                     "“%(words)s”: contrast %(contrast)s to 1, wanted %(readable)s",
                     words=element.words[:40],
-                    contrast=f"{contrast(colour, behind):.1f}",
+                    contrast=decimal(contrast(colour, behind), 1),
                     readable=_READABLE,
                 )
     if pale:

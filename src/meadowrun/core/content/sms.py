@@ -204,11 +204,11 @@ def _stop_and_links(text: str, stop_word: str) -> Iterator[tuple[str, str]]:
 
 def cost_words(parts: int, people: int, price: float, sign: str) -> str:
     """What a send would cost at most, in words."""
-    each = f"{parts} {'part' if parts == 1 else 'parts'} × {sign}{price:.3f}"
     return Wording(
-        "%(people)s people × %(each)s = %(sign)s%(value)s at most",
+        "%(people)s people × %(parts)s × %(sign)s%(price)s = %(sign)s%(value)s at most",
         people=wording.number(people),
-        each=each,
+        parts=wording.count_of(parts, "part"),
         sign=sign,
-        value=f"{people * parts * price:,.2f}",
+        price=wording.decimal(price, 3),
+        value=wording.decimal(people * parts * price, 2),
     )

@@ -18,6 +18,10 @@ class ByLocale:
         self._by: dict[str, Callable[[Any], str]] = {
             "number": self._number,
             "percent": self._percent,
+            "decimal": lambda value: numbers.format_decimal(
+                value[0], _pattern(value[1]), self._locale
+            ),
+            "signed": self._signed,
             "day": functools.partial(self._skeleton, "yMMMd"),
             "day_month": functools.partial(self._skeleton, "MMMd"),
             "span": self._span,
@@ -45,12 +49,22 @@ class ByLocale:
             pattern = re.sub(r"0(?=\D*$)", f"0.{'0' * places}", pattern)
         return numbers.format_percent(share / 100, pattern, self._locale)
 
+    def _signed(self, value: tuple[float, int]) -> str:
+        amount, places = value
+        pattern = _pattern(places)
+        return numbers.format_decimal(amount, f"+{pattern};-{pattern}", self._locale)
+
     def _skeleton(self, skeleton: str, value: dt.date) -> str:
         return dates.format_skeleton(skeleton, value, locale=self._locale)
 
     def _span(self, value: tuple[dt.date, dt.date]) -> str:
         first, last = value
         return dates.format_interval(first, last, "yMMMd", locale=self._locale)
+
+
+def _pattern(places: int) -> str:
+    """How a number with so many places is written (Unicode CLDR, number patterns)."""
+    return "#,##0" + (f".{'0' * places}" if places else "")
 
 
 def _time(value: dt.datetime | dt.time) -> dt.time:
