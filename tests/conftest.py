@@ -1,12 +1,9 @@
 """What every test can ask for: a database of its own, settings, a session, people to work with."""
 
-import contextlib
 import datetime as dt
 import os
-import uuid
 
 import argon2
-import psycopg
 import pytest
 import structlog
 from hypothesis import settings as hypotheses
@@ -14,11 +11,10 @@ from hypothesis import settings as hypotheses
 from meadowrun import channels
 from meadowrun.base import clock, jobs
 from meadowrun.base.cache import forget
-from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
-from meadowrun.base.testing import TEMPLATE
 from meadowrun.features import features, load_tasks
 from meadowrun.shell import accounts, compiling
+from tests.databases import drop_all, own_database
 from tests.long_runs import LongRuns
 from tests.luck import tries
 
@@ -113,61 +109,16 @@ def cluster_url():
     url = os.environ.get("MEADOWRUN_TEST_CLUSTER")
     if not url:
         pytest.skip("run the tests with ./meadowrun test: they need its throw-away database server")
-    return url
+    yield url
+    drop_all()
 
 
 @pytest.fixture
 def database(cluster_url):
-    with own_database(cluster_url) as made:
-        yield made
-
-
-@contextlib.contextmanager
-def own_database(cluster_url):
     """A migrated database without anything in it."""
-    name = f"t_{uuid.uuid4().hex[:12]}"
-    told(cluster_url, f"CREATE DATABASE {name} TEMPLATE {TEMPLATE} STRATEGY FILE_COPY")
-    made = Database(f"{cluster_url}/{name}")
-    compiled_once(made.engine)
-    forget()
-    yield made
-    made.close()
-    told(cluster_url, f"DROP DATABASE {name} WITH (FORCE)")
-
-
-#: The first engine of this process.
-_FIRST = []
-
-
-def compiled_once(engine):
-    """Statements are compiled once for all tests of a process, not for each of their databases: a
-    sixth of what tests of the store take."""
-    if not _FIRST:
-        engine.connect().close()
-        _FIRST.append(engine)
-    # What was compiled is found by its dialect.
-    engine.dialect = _FIRST[0].dialect
-    engine._compiled_cache = _FIRST[0]._compiled_cache
-
-
-#: One connection to each server by which databases are made and dropped: to connect takes as long
-#: as to make one.
-_SERVERS = {}
-
-
-def told(cluster_url, statement):
-    """Has a server do something that concerns no database that is there."""
-    known = _SERVERS.get(cluster_url)
-    if known is None or known.closed:
-        known = psycopg.connect(f"{cluster_url}/postgres", autocommit=True)
-        _SERVERS[cluster_url] = known
-    try:
-        known.execute(statement)
-    except psycopg.OperationalError:
-        # The server was taken away by a test, and is there again.
-        known.close()
-        with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as again:
-            again.execute(statement)
+    with own_database(cluster_url) as made:
+        forget()
+        yield made
 
 
 @pytest.fixture

@@ -16,7 +16,8 @@ import pytest
 
 from meadowrun.shell import accounts
 from meadowrun.shell.server import most_bytes
-from tests.conftest import NOW, own_database
+from tests.conftest import NOW
+from tests.databases import own_database
 from tests.ports import own_port
 
 #: Made by chance, as a server asks for.
