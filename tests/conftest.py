@@ -99,8 +99,13 @@ def light(tmp_path_factory):
         )
         patch.setattr(accounts, "hasher", weak)
         patch.setattr(accounts, "_NOBODY", weak.hash("nobody"))
-        folder = str(tmp_path_factory.mktemp("templates"))
-        patch.setattr(compiling.Kept, "_get_default_cache_dir", lambda self: folder)
+        # One for both processes of a run.
+        folder = tmp_path_factory.getbasetemp()
+        if "PYTEST_XDIST_WORKER" in os.environ:
+            folder = folder.parent
+        folder = folder / "templates"
+        folder.mkdir(mode=0o700, exist_ok=True)
+        patch.setattr(compiling.Kept, "_get_default_cache_dir", lambda self: str(folder))
         yield strong
 
 

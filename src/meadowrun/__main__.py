@@ -129,11 +129,13 @@ def user_add(email: str, name: str, role: str, password: str) -> None:
     from meadowrun.shell import accounts
 
     database = Database(Settings.read().database_url)
-    if is_behind(database):
-        sys.exit("meadowrun: The database is not up to date. Run: ./meadowrun migrate")
-    with database.session() as session:
-        accounts.add_user(session, machine_now(), email, name, role, password)
-    database.close()
+    try:
+        if is_behind(database):
+            sys.exit("meadowrun: The database is not up to date. Run: ./meadowrun migrate")
+        with database.session() as session:
+            accounts.add_user(session, machine_now(), email, name, role, password)
+    finally:
+        database.close()
     click.echo(f"{email} can sign in now.")
 
 
@@ -194,9 +196,10 @@ def settings(marks: bool) -> None:
         click.echo(f"{one.name}\n    {one.meaning}. {default}")
 
 
-if __name__ == "__main__":
+def run(arguments: list[str] | None = None) -> None:
+    """A command as it was typed. What a person can put right ends in a sentence, not in a trace."""
     try:
-        main(prog_name="./meadowrun")
+        main(arguments, prog_name="./meadowrun")
     except MeadowrunError as problem:
         sys.exit(f"meadowrun: {problem}")
     except OperationalError as trouble:
@@ -204,3 +207,7 @@ if __name__ == "__main__":
             f"meadowrun: The database does not answer: {in_its_words(trouble)} "
             "MEADOWRUN_DATABASE_URL says where it is."
         )
+
+
+if __name__ == "__main__":
+    run()

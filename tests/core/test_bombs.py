@@ -8,7 +8,7 @@ import zipfile
 import openpyxl
 import pytest
 
-from meadowrun.core import people_file as pf
+from meadowrun.core import table_file as tf
 from meadowrun.tracking.inbound import read_report
 
 SHEET = (
@@ -51,8 +51,8 @@ GOOD = row(1, [("A1", "Email"), ("B1", "Town")]) + row(
 
 
 def read(content):
-    reading = pf.recognise(content)
-    return list(pf.rows(content, reading))
+    reading = tf.recognise(content)
+    return list(tf.rows(content, reading))
 
 
 def test_what_a_sheet_says_of_its_size_is_not_believed():
@@ -75,20 +75,20 @@ def test_what_a_sheet_says_of_its_size_is_not_believed():
 def test_what_unpacks_to_far_more_than_it_holds_is_refused(content):
     assert len(content) < 400_000
     began = time.process_time()
-    with pytest.raises(pf.FileProblem, match="unpacks to far more"):
-        pf.recognise(content)
+    with pytest.raises(tf.FileProblem, match="unpacks to far more"):
+        tf.recognise(content)
     assert time.process_time() - began < 1
 
 
 def test_more_columns_than_any_table_has():
-    with pytest.raises(pf.FileProblem, match="16,384 cells"):
+    with pytest.raises(tf.FileProblem, match="16,384 cells"):
         read(workbook(GOOD + row(3, [("XFD3", "x")])))
 
 
 def test_what_is_no_workbook_at_all():
     for content in (b"PK\x03\x04", b"PK\x03\x04" + b"\0" * 1000):
-        with pytest.raises(pf.FileProblem, match="cannot be opened"):
-            pf.recognise(content)
+        with pytest.raises(tf.FileProblem, match="cannot be opened"):
+            tf.recognise(content)
 
 
 def test_a_report_within_reports_is_not_read():

@@ -5,6 +5,7 @@ import pytest
 
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
+from meadowrun.core import table_file as tf
 
 GERMAN = ["0171/6990876", "0221 4710123", "0151 23456789", "+43 1 5880010"]
 BRITISH = ["020 7183 8750", "07400 123456", "0161 496 0123"]
@@ -65,7 +66,7 @@ def read(bad_cells):
     return list(
         pf.read(
             FILE.encode(),
-            pf.recognise(FILE.encode()),
+            tf.recognise(FILE.encode()),
             plan,
             own,
             ["Email", "Phone", "Country", "Born"],

@@ -6,7 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from meadowrun.core import formulas
 from meadowrun.core import people_file as pf
+from meadowrun.core import table_file as tf
 from meadowrun.core.audience.fields import FieldSpec
 
 OWN = {
@@ -17,7 +19,7 @@ HEADER = "Vorname;Nachname;E-Mail-Adresse;Tier;Member since\r\n"
 
 
 def read(content, plan, columns):
-    return list(pf.read(content, pf.recognise(content), plan, OWN, columns))
+    return list(pf.read(content, tf.recognise(content), plan, OWN, columns))
 
 
 @pytest.mark.parametrize(
@@ -31,9 +33,9 @@ def read(content, plan, columns):
     ],
 )
 def test_encodings_and_separators_are_recognised(content, encoding, separator):
-    reading = pf.recognise(content)
+    reading = tf.recognise(content)
     assert (reading.encoding, reading.separator) == (encoding, separator)
-    assert pf.header(content, reading)[0][:2] == ["name", "email"]
+    assert tf.header(content, reading)[0][:2] == ["name", "email"]
 
 
 @pytest.mark.parametrize(
@@ -52,8 +54,8 @@ def test_encodings_and_separators_are_recognised(content, encoding, separator):
     ],
 )
 def test_files_that_cannot_be_used_say_why(content, why):
-    with pytest.raises(pf.FileProblem, match=why):
-        pf.header(content, pf.recognise(content))
+    with pytest.raises(tf.FileProblem, match=why):
+        tf.header(content, tf.recognise(content))
 
 
 def test_columns_are_guessed_from_names_and_cells():
@@ -73,7 +75,7 @@ def test_a_stray_sign_that_no_text_can_hold_is_left_out():
     content = b"email,name\nann@a.example,An\0n\n" + b"".join(
         b"p%d@a.example,P\n" % n for n in range(40)
     )
-    columns, sample = pf.header(content, pf.recognise(content))
+    columns, sample = tf.header(content, tf.recognise(content))
     assert (
         columns == ["email", "name"] and sample[0] == ["ann@a.example", "Ann"] and len(sample) == 8
     )
@@ -178,7 +180,7 @@ def test_a_spreadsheet_with_types_and_formulas():
     ],
 )
 def test_a_plan_that_cannot_work(targets, identify, why):
-    with pytest.raises(pf.FileProblem, match=why):
+    with pytest.raises(tf.FileProblem, match=why):
         pf.check(pf.Plan(targets, identify), ["a", "b"])
 
 
@@ -202,15 +204,15 @@ def test_a_plan_that_cannot_work(targets, identify, why):
     ],
 )
 def test_no_cell_of_ours_is_run_by_a_spreadsheet(cell, written):
-    assert pf.harmless(cell) == written
+    assert formulas.harmless(cell) == written
 
 
 @given(st.text(alphabet="'=+-@\t\rx1 \n\",;", max_size=8))
 def test_a_cell_comes_back_from_a_file_of_ours_as_it_was(cell):
     out = io.StringIO(newline="")
-    csv.writer(out).writerows([["Email", "Note"], ["a@b.example", pf.harmless(cell)]])
+    csv.writer(out).writerows([["Email", "Note"], ["a@b.example", formulas.harmless(cell)]])
     content = out.getvalue().encode()
-    assert [cells for _, cells in pf.rows(content, pf.Reading("csv", "utf-8", ","))][1] == [
+    assert [cells for _, cells in tf.rows(content, tf.Reading("csv", "utf-8", ","))][1] == [
         "a@b.example",
         cell,
     ]

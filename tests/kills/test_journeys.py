@@ -40,7 +40,7 @@ from meadowrun.core.journeys.steps import (
     WebhookStep,
     Who,
 )
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.tracking.taking import take_events
 from tests.kills.world import SETTLE_AFTER, World
@@ -145,7 +145,7 @@ class Walks(World):
     def inside(self):
         """How many are inside; whoever came in is accounted for whatever was killed."""
         with self.database.session() as session:
-            stand = queries.numbers(session, self.journey).stand
+            stand = figures.numbers(session, self.journey).stand
         # Whoever goes over comes into the second lane in the transaction that takes them out.
         assert stand.entered == 0 or PEOPLE <= stand.entered <= 2 * PEOPLE
         assert stand.entered == 0 or stand.entered - PEOPLE == stand.left.get("jumped", 0)

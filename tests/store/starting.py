@@ -13,7 +13,7 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
     Who,
 )
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.messages.models import Message
 from meadowrun.people.models import EventKind, Field, PeopleList
 from meadowrun.tracking.taking import take_events
@@ -77,7 +77,7 @@ def inside(database, ident):
 
 def stand(database, ident):
     with database.session() as session:
-        return queries.numbers(session, ident).stand
+        return figures.numbers(session, ident).stand
 
 
 def entry(database, ident, contact):

@@ -22,7 +22,7 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
 )
 from meadowrun.core.journeys.words import as_text
-from meadowrun.journeys import actions, checking, queries
+from meadowrun.journeys import actions, checking, figures, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.messages import actions as messages
 from meadowrun.messages import copying
@@ -266,7 +266,7 @@ def test_the_control_group_walks_without_messages_and_is_compared(database, worl
         take_events(session, later, "t", rows)
     advance(database, later)
     with database.session() as session:
-        found = queries.compared(session, world)
+        found = figures.compared(session, world)
         of_control = {
             one for one in range(2, PEOPLE + 1) if queries.entry(session, world, one).control
         }

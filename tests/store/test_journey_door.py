@@ -5,7 +5,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import Door, Span, Start, WaitStep
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.journeys.models import Journey, JourneyEntry
 from tests.conftest import NOW
 from tests.store.journeys import advance
@@ -47,7 +47,7 @@ def turns(database, ident):
 
 def refused(database, ident):
     with database.session() as session:
-        return queries.numbers(session, ident).refused
+        return figures.numbers(session, ident).refused
 
 
 def test_they_begin_one_after_the_other(database, given):
@@ -62,7 +62,7 @@ def test_they_begin_one_after_the_other(database, given):
     late = at + 5 * HOUR
     assert turns(database, ident) == [at, at + quarter, at + 2 * quarter, at + 3 * quarter, late]
     with database.session() as session:
-        waiting = queries.at_door(session, ident, at + 20 * MINUTE)
+        waiting = figures.at_door(session, ident, at + 20 * MINUTE)
     # The third, the fourth, and of later the fifth.
     assert (waiting.people, waiting.last) == (3, late)
 

@@ -8,7 +8,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import Goal, GoalStep, MessageStep, Span, Start, WaitStep
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance
@@ -102,7 +102,7 @@ def test_what_it_brings_is_counted_once(database, given):
     buys(database, NOW + HOUR, 2, amount=10)
     buys(database, NOW + HOUR, 3, seats=2)
     with database.session() as session:
-        stand = queries.numbers(session, ident).stand
+        stand = figures.numbers(session, ident).stand
     assert (stand.reached, stand.amount) == (3, decimal.Decimal("34.5"))
 
 

@@ -10,7 +10,7 @@ from meadowrun.base import clock
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import Goal, JumpStep, Span, Start, WaitStep
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.journeys.models import JourneyEntry
 from meadowrun.people import duplicates
 from meadowrun.tracking.taking import take_events
@@ -53,7 +53,7 @@ def with_lane(database, ident, *steps, event="ticket_bought", change=lambda one:
 
 def numbers(database, ident):
     with database.session() as session:
-        return queries.numbers(session, ident)
+        return figures.numbers(session, ident)
 
 
 def where(database, ident):
@@ -103,8 +103,8 @@ def test_a_lane_reaches_the_goal_by_itself(database, given):
     assert (found.lanes[""].reached, found.lanes[lane].reached) == (0, 2)
     with database.session() as session:
         itinerary = queries.walked(session, queries.journey(session, ident))
-        goals = queries.goal_reached(session, ident, itinerary, NOW + 20 * DAY)
-    assert goals[queries.of_lane(lane)].share == 1.0
+        goals = figures.goal_reached(session, ident, itinerary, NOW + 20 * DAY)
+    assert goals[figures.of_lane(lane)].share == 1.0
     assert goals[""].share == 0.5
 
 

@@ -14,7 +14,7 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
     Who,
 )
-from meadowrun.journeys import queries
+from meadowrun.journeys import figures, queries
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance
@@ -50,7 +50,7 @@ def times(database, ident, contact):
 
 def refused(database, ident):
     with database.session() as session:
-        return queries.numbers(session, ident).refused
+        return figures.numbers(session, ident).refused
 
 
 def test_whoever_was_through_by_then_comes_in_again(database, given):

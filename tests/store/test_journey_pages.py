@@ -9,7 +9,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
-from meadowrun.journeys import queries
+from meadowrun.journeys import figures, queries
 from meadowrun.journeys.models import Journey, JourneyEntry
 from meadowrun.messages.models import Message
 from meadowrun.people import actions as people
@@ -164,11 +164,11 @@ def test_people_walk_it(web, database, journey, keeper):
         take_events(session, NOW + 2 * DAY, "t", [{"event": "visited", "contact": 1, "at": at}])
     advance(database, NOW + 2 * DAY)
     with database.session() as session:
-        stand = queries.numbers(session, 1).stand
+        stand = figures.numbers(session, 1).stand
         assert (stand.inside, stand.finished, stand.reached) == (1, 1, 1)
     advance(database, NOW + 4 * DAY)
     with database.session() as session:
-        stand = queries.numbers(session, 1).stand
+        stand = figures.numbers(session, 1).stand
         assert (stand.entered, stand.finished, stand.left) == (2, 2, {})
     for path in ("/people?state=finished", "/people", "/people/1", "/people/5", ".txt", ".svg"):
         assert web.get(f"/journeys/1{path}").status_code == 200
@@ -182,7 +182,7 @@ def test_people_walk_it(web, database, journey, keeper):
 
 def refused(database):
     with database.session() as session:
-        return queries.numbers(session, 1).refused
+        return figures.numbers(session, 1).refused
 
 
 def test_a_kind_of_event_that_was_merged_into_another(web, database, journey):
@@ -208,7 +208,7 @@ def test_a_kind_of_event_that_was_merged_into_another(web, database, journey):
         take_events(session, at, "t", [{"event": "came", "contact": 1, "at": at.isoformat()}])
     advance(database, NOW + 2 * DAY)
     with database.session() as session:
-        stand = queries.numbers(session, 1).stand
+        stand = figures.numbers(session, 1).stand
         assert (stand.finished, stand.reached) == (1, 1)
     assert "someone bought" in web.get("/journeys/1").text
 
@@ -309,7 +309,7 @@ def test_everyone_in_a_segment_once(web, database, journey):
     jobs.run_here("journeys.begin", journey_id=1, start=draft(database).starts[0].id)
     advance(database, NOW)
     with database.session() as session:
-        assert queries.numbers(session, 1).stand.entered == 5
+        assert figures.numbers(session, 1).stand.entered == 5
 
 
 def test_paused_wound_down_and_ended(web, database, journey, keeper):
@@ -324,13 +324,13 @@ def test_paused_wound_down_and_ended(web, database, journey, keeper):
         take_events(session, at, "t", [{"event": "visited", "contact": 1, "at": at.isoformat()}])
     advance(database, NOW + 9 * DAY)
     with database.session() as session:
-        stand = queries.numbers(session, 1).stand
+        stand = figures.numbers(session, 1).stand
         assert (stand.inside, stand.reached) == (1, 1)
     web.post("/journeys/1/turn/resume")
     web.post("/journeys/1/turn/wind-down")
     buys(database, 3, at=NOW + 9 * DAY)
     with database.session() as session:
-        stand = queries.numbers(session, 1).stand
+        stand = figures.numbers(session, 1).stand
         assert (stand.entered, stand.finished) == (1, 1)
     answer = web.post("/journeys/1/turn/pause", follow_redirects=True)
     assert "Paused" in answer.text
@@ -356,7 +356,7 @@ def test_brought_in_and_taken_out_by_hand(web, database, journey, keeper):
     assert "Nobody has the address “x@y.example”." in nobody.text
     web.post("/journeys/1/people/4/take-out")
     with database.session() as session:
-        assert queries.numbers(session, 1).stand.left == {"by_hand": 1}
+        assert figures.numbers(session, 1).stand.left == {"by_hand": 1}
     once_more = web.post("/journeys/1/people/4/take-out", follow_redirects=True)
     assert "is not in the journey any more" in once_more.text
 
@@ -503,7 +503,7 @@ def test_what_brought_them_in_is_not_the_goal(web, database, journey, keeper):
     start(web, database)
     buys(database, 1, 2)
     with database.session() as session:
-        assert queries.numbers(session, 1).stand.reached == 0
+        assert figures.numbers(session, 1).stand.reached == 0
     buys(database, 2, at=NOW + DAY)
     with database.session() as session:
         assert queries.entry(session, 1, 1).goal_at is None
@@ -541,7 +541,7 @@ def test_a_control_group_is_set_and_shown_against_the_others(web, database, jour
     start(web, database)
     buys(database, 1, 2, 3, 4, 5)
     with database.session() as session:
-        found = queries.compared(session, 1)
+        found = figures.compared(session, 1)
         control = {one for one in range(1, 6) if queries.entry(session, 1, one).control}
     assert found.control.people == len(control) and len(keeper.letters) == 5 - len(control)
     assert "Against the control group" in web.get("/journeys/1").text
@@ -559,7 +559,7 @@ def test_erased_and_merged_people(web, database, journey):
         merge(session, IDA, NOW, 5, 4, set())
     advance(database, NOW + 9 * DAY)
     with database.session() as session:
-        stand = queries.numbers(session, 1).stand
+        stand = figures.numbers(session, 1).stand
         assert (stand.entered, stand.finished, stand.left) == (4, 2, {"erased": 1, "merged": 1})
         whole = {row.contact_id for row in session.scalars(sa.select(JourneyEntry))}
         # What was before the merge is the history of the one that stays.

@@ -12,7 +12,7 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
     Who,
 )
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance
@@ -45,7 +45,7 @@ def edition(database, ident, change, now):
 
 def by_start(database, ident):
     with database.session() as session:
-        return queries.numbers(session, ident).came
+        return figures.numbers(session, ident).came
 
 
 def test_each_of_several_starts_brings_people_in_and_is_counted(database, given):
@@ -71,7 +71,7 @@ def test_each_of_several_starts_brings_people_in_and_is_counted(database, given)
     with database.session() as session:
         starts = queries.walked(session, queries.journey(session, ident)).starts
         ids = {one.how: one.id for one in starts}
-        assert queries.numbers(session, ident).refused == {"inside": 1}
+        assert figures.numbers(session, ident).refused == {"inside": 1}
     assert by_start(database, ident) == {
         ids["event"]: 2,
         ids["turns"]: 1,
@@ -104,7 +104,7 @@ def test_a_start_that_is_added_later_takes_in_nobody_of_before(database, given):
     advance(database, later + DAY)
     assert inside(database, ident) == [2, 4]
     with database.session() as session:
-        assert queries.numbers(session, ident).refused == {}
+        assert figures.numbers(session, ident).refused == {}
 
 
 def test_everyone_comes_in_by_a_start_that_a_later_edition_adds(database, given):
@@ -211,7 +211,7 @@ def test_a_start_that_is_changed_into_another_begins_as_that(database, given):
     advance(database, dt.datetime(2026, 11, 29, 9, 0, tzinfo=dt.UTC))
     assert inside(database, ident) == [1, 2, 3]
     with database.session() as session:
-        assert queries.numbers(session, ident).refused == {"inside": 2}
+        assert figures.numbers(session, ident).refused == {"inside": 2}
 
 
 def test_a_start_that_was_taken_away_for_a_time_counts_nothing_of_that_time(database, given):
@@ -232,4 +232,4 @@ def test_a_start_that_was_taken_away_for_a_time_counts_nothing_of_that_time(data
     advance(database, NOW + 5 * DAY + 2 * MINUTE)
     assert inside(database, ident) == [3]
     with database.session() as session:
-        assert queries.numbers(session, ident).refused == {}
+        assert figures.numbers(session, ident).refused == {}

@@ -18,7 +18,7 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
     Who,
 )
-from meadowrun.journeys import actions, checking, queries
+from meadowrun.journeys import actions, checking, figures, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.people.duplicates import merge, undo
 from meadowrun.tracking.taking import take_events
@@ -140,7 +140,7 @@ def test_days_that_nobody_worked_are_made_up_for_where_it_is_not_too_late(databa
     advance(database, dt.datetime(2026, 11, 27, 10, 0, tzinfo=dt.UTC))
     assert inside(database, ident) == [2]
     with database.session() as session:
-        assert queries.numbers(session, ident).refused == {"late": 1}
+        assert figures.numbers(session, ident).refused == {"late": 1}
 
 
 def test_only_some_of_those_to_whom_it_happens_are_taken_in(database, given):
@@ -149,7 +149,7 @@ def test_only_some_of_those_to_whom_it_happens_are_taken_in(database, given):
     happens(database, "visited", NOW + MINUTE, 1, 2)
     assert inside(database, ident) == [1]
     with database.session() as session:
-        assert queries.numbers(session, ident).refused == {"not_one": 1}
+        assert figures.numbers(session, ident).refused == {"not_one": 1}
 
 
 def test_an_exit_rule_takes_people_out_at_once_and_what_waits_is_not_sent(database, given):
@@ -228,7 +228,7 @@ def test_people_go_over_to_another_journey_as_far_as_it_lets_them(database, give
     assert inside(database, other) == [1, 2]
     assert moves(database, other, 2)[0] == ("jumped_in", NOW + HOUR)
     with database.session() as session:
-        assert queries.numbers(session, other).refused == {"inside": 1}
+        assert figures.numbers(session, other).refused == {"inside": 1}
 
 
 def test_journeys_that_lead_back_to_each_other_are_told(database, given):
@@ -295,7 +295,7 @@ def test_two_cases_of_one_person_at_once(database, given):
     tells(database, "ticket_bought", NOW + HOUR, "7th")
     assert inside(database, ident) == [1, 1, 1]
     with database.session() as session:
-        assert queries.numbers(session, ident).refused == {"twice": 1}
+        assert figures.numbers(session, ident).refused == {"twice": 1}
         sent = session.scalars(
             sa.text("SELECT contact_id FROM deliveries WHERE outcome = 'delivered'")
         ).all()

@@ -6,7 +6,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import Span, TaskStep, TellStep
-from meadowrun.journeys import checking, queries
+from meadowrun.journeys import checking, figures, queries
 from meadowrun.shell.models import User
 from meadowrun.tasks.models import ColleagueTask
 from meadowrun.tracking.taking import take_events
@@ -142,5 +142,5 @@ def test_words_that_cannot_be_filled_in_any_more_keep_nobody_from_going_on(
         )
     visits(database, 1)
     with database.session() as session:
-        assert queries.numbers(session, ident).stand.finished == 1
+        assert figures.numbers(session, ident).stand.finished == 1
     assert [subject for _, subject, _, _ in told(database)] == [said]

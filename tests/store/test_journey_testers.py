@@ -20,7 +20,7 @@ from meadowrun.core.journeys.steps import (
     WaitForStep,
     WaitStep,
 )
-from meadowrun.journeys import actions, queries, safety, testers
+from meadowrun.journeys import actions, figures, queries, safety, testers
 from meadowrun.journeys.models import Journey
 from tests.conftest import NOW
 from tests.store.journeys import advance
@@ -98,10 +98,10 @@ def test_no_number_takes_testers_in(database, given):
     happens(database, "ticket_bought", NOW + 2 * HOUR, 1)
     assert entry(database, ident, 1).goal_at == NOW + 2 * HOUR
     with database.session() as session:
-        numbers = queries.numbers(session, ident)
+        numbers = figures.numbers(session, ident)
         went = safety.went(session, session.get_one(Journey, ident), NOW + 2 * HOUR)
         itinerary = queries.walked(session, session.get_one(Journey, ident))
-        goals = queries.goal_reached(session, ident, itinerary, NOW + 2 * HOUR)
+        goals = figures.goal_reached(session, ident, itinerary, NOW + 2 * HOUR)
     assert (numbers.stand.entered, numbers.stand.reached) == (0, 0)
     assert (numbers.here, numbers.went, numbers.did, numbers.tasks) == ({}, {}, {}, {})
     assert (numbers.came, numbers.lanes, numbers.refused) == ({}, {}, {})
@@ -143,7 +143,7 @@ def test_a_tester_comes_in_again_and_is_never_refused_by_a_number(database, give
         assert len(queries.entries(session, ident, 2)) == 1
     assert stand(database, ident).entered == 1
     with database.session() as session:
-        assert queries.numbers(session, ident).refused == {"twice": 2}
+        assert figures.numbers(session, ident).refused == {"twice": 2}
 
 
 def test_a_tester_is_one_in_the_journey_they_go_over_to_as_well(database, given):

@@ -19,7 +19,7 @@ from meadowrun.core.journeys.engine import Answered, Happened, Person, in_contro
 from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import ExitRule, Goal, GoalStep, Start
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.journeys.models import JourneyCall, JourneyEdition, JourneyMove
 from meadowrun.messages.models import Message
 from meadowrun.outgoing.models import Delivery, Reaction
@@ -305,7 +305,7 @@ def test_the_database_walks_as_the_judge_does(
             COVERED["again"] += len(entries) - 1
     COVERED["paused"] += pause is not None
     with clock.at(until), database.session() as session:
-        stand = queries.numbers(session, ident).stand
+        stand = figures.numbers(session, ident).stand
         assert stand.entered == entered
         control = {one for one in came if in_control(one, goal.control, f"journey {ident}")}
         got = session.scalars(sa.text(GOT), {"journey": ident})
@@ -322,7 +322,7 @@ def test_the_database_walks_as_the_judge_does(
                 in_time = [at for at in visits if began < at < began + dt.timedelta(days=20)]
                 assert entry.goal_at == min(in_time, default=None)
         actions.end(session, IDA, until, queries.journey(session, ident))
-        assert queries.numbers(session, ident).stand.inside == 0
+        assert figures.numbers(session, ident).stand.inside == 0
     # What was covered so far, with -s.
     print(dict(COVERED))
 

@@ -19,7 +19,7 @@ from meadowrun.core.journeys.steps import (
     Start,
     WaitStep,
 )
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
 from meadowrun.journeys.jobs import once
 from meadowrun.journeys.models import JourneyEntry, JourneyMove
 from meadowrun.journeys.moving import Move, move
@@ -135,7 +135,7 @@ def test_four_workers_of_whom_some_die(database, job_context, keeper):
             work(database)
     assert died["died"] > 20
     with database.session() as session:
-        stand = queries.numbers(session, ident).stand
+        stand = figures.numbers(session, ident).stand
         assert (stand.entered, stand.finished, stand.inside) == (PEOPLE, PEOPLE, 0)
         sent = Counter(session.scalars(sa.select(Delivery.contact_id)))
         assert len(sent) == PEOPLE and set(sent.values()) == {2}

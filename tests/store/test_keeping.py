@@ -53,7 +53,7 @@ class TestLists:
         )
         assert people_of(web, 1) == {"Ann", "Bo"}
         web.post("/lists/1/add", data={"who": "cy@post.example, ann@post.example"})
-        assert "1 added, 1 was in it already." in words(web.get("/lists/1").text)
+        assert "1 added. 1 in it already." in words(web.get("/lists/1").text)
         web.post("/lists/1/remove/1")
         assert people_of(web, 1) == {"Bo", "Cy"}
 
@@ -316,9 +316,9 @@ class TestSuppressions:
             content_type="multipart/form-data",
         )
         assert answer.status_code == 303
-        assert "3 suppressed, 1 was known. 1 could not be read, like “not an @address”" in words(
-            web.get("/people/suppressions").text
-        )
+        said = words(web.get("/people/suppressions").text)
+        assert "3 suppressed. 1 had been suppressed before. 1 could not be read" in said
+        assert "like “not an @address”" in said
         with database.session() as session:
             rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
         assert rows == {

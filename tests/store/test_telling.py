@@ -13,12 +13,9 @@ from meadowrun.base import clock, jobs
 from tests.conftest import NOW
 from tests.ports import own_port
 from tests.store.people import add, ready_send
-from tests.store.test_kept_pages import TestReview
+from tests.store.test_review import asked, shown
 from tests.store.web import sign_in, words
 from tests.store.work import delivered, dispatched
-
-asked = TestReview().asked
-shown = TestReview().shown
 
 
 class Box:

@@ -8,9 +8,9 @@ from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import Lane
 from meadowrun.core.language import Wording
-from meadowrun.journeys import actions, queries
+from meadowrun.journeys import actions, figures, queries
+from meadowrun.journeys.figures import NOBODY, Numbers
 from meadowrun.journeys.models import Journey
-from meadowrun.journeys.queries import NOBODY, Numbers
 from meadowrun.journeys.testers import MOST_WAITS
 from meadowrun.shell.request import Answer, body, db, now, settings
 
@@ -19,7 +19,7 @@ MOST_PEOPLE = 1000
 
 
 def _journey(found: Journey) -> Json:
-    stand = queries.numbers(db(), found.id).stand
+    stand = figures.numbers(db(), found.id).stand
     return {
         "id": found.id,
         "name": found.name,
@@ -58,7 +58,7 @@ def all_journeys(actor: Actor) -> Answer:
 def one_journey(actor: Actor, ident: int) -> Answer:
     found = queries.journey(db(), ident)
     itinerary = queries.walked(db(), found) or queries.draft(db(), found)
-    numbers = queries.numbers(db(), ident)
+    numbers = figures.numbers(db(), ident)
     return flask.jsonify(
         **_journey(found),
         itinerary=to_json(itinerary),

@@ -16,6 +16,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.steps import Goal, Itinerary, Parting
 from meadowrun.core.journeys.words import Names
+from meadowrun.demo.stories import IDA
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.jobs import once
 from meadowrun.journeys.models import Journey
@@ -23,8 +24,6 @@ from meadowrun.outgoing.jobs import next_dispatch
 from meadowrun.shell.models import User
 from meadowrun.tasks.actions import finish, note_kind
 from meadowrun.tasks.models import ColleagueTask
-
-IDA = Actor(None, "Ida Vance", "admin")
 
 
 @dataclasses.dataclass(frozen=True)

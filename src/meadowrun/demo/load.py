@@ -12,24 +12,16 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import clock
-from meadowrun.base.audit import Actor
 from meadowrun.base.db import Database, ensure_months
 from meadowrun.base.settings import Settings
-from meadowrun.campaigns import actions as campaigns
-from meadowrun.core.audience import definition as d
-from meadowrun.core.audience.persons import share_number
-from meadowrun.core.content import document as doc
-from meadowrun.core.guardrails.caps import Cap
-from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold
-from meadowrun.demo import bulk, journeys, names, stories, world, writing
+from meadowrun.demo import bulk, journeys, names, objects, past_sends, stories, world
+from meadowrun.demo.stories import IDA
 from meadowrun.features import load_tasks
-from meadowrun.messages import actions as messages
 from meadowrun.messages import mail_keys
 from meadowrun.messages.senders import Sender
-from meadowrun.outgoing import best_hours, caps
+from meadowrun.outgoing import best_hours
 from meadowrun.outgoing import rules as sending
-from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import EventKind, Topic
@@ -38,25 +30,13 @@ from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import refresh_numbers
 from meadowrun.scores import actions as scores
 from meadowrun.scores.working import work_out
-from meadowrun.segments import actions as segments
-from meadowrun.segments import groupings
-from meadowrun.segments.queries import count
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import tags_of
 from meadowrun.shell import accounts
 from meadowrun.shell.models import ApiKey
-from meadowrun.tags import actions as tagging
-from meadowrun.tags.models import Tag
-from meadowrun.village.store import pull
 
-IDA = Actor(None, "Ida Vance", "admin")
 #: A world with so many past sends is whole: journeys have run in it, too.
 WHOLE = 20
 Say = Callable[[str], None]
-#: Draws so many numbers of deliveries: the first of them.
-_DRAWN = "SELECT setval('delivery_numbers', nextval('delivery_numbers') + :n) - :n"
-#: the topic of the members' letter, of whose readers so many in 100 are in the control group
-MEMBERS, CONTROL = 2, 15.0
 
 
 def load(
@@ -91,12 +71,12 @@ def load(
         session.execute(sa.text("ANALYZE contacts, companies, consents, events"))
     say("segments, messages and campaigns")
     with database.session() as session:
-        _writing(session, moment, settings)
+        objects.make(session, moment, settings)
     say(f"{sends} past sends and what came of them")
     with bulk.indexes_later(database, "deliveries", "reactions"):
         for number in range(sends):
             with database.session() as session:
-                _past_send(session, made, number, sends)
+                past_sends.add(session, made, number, sends)
     with database.session() as session:
         session.execute(sa.text("ANALYZE"))
     if settings.village_url and sends >= WHOLE:
@@ -134,7 +114,7 @@ def _journeys(database: Database, made: world.World, settings: Settings) -> None
                 bought.add(who, when.isoformat(), kinds["ticket_bought"], '{"amount": 12}')
 
         roll = made.dice.random(6)
-        _react(made, contact - 1, contact, of, at, roll, links, reacted, buy)
+        past_sends.react(made, contact - 1, contact, of, at, roll, links, reacted, buy)
         reacted.send()
         bought.send()
 
@@ -388,404 +368,3 @@ def _events(database: Database, made: world.World) -> None:
             )
             with database.session() as session:
                 bulk.copy(session, "events (contact_id, at, kind_id, details)", text + "\n")
-
-
-def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
-    words = dictionary(session)
-    for name, conditions in stories.SEGMENTS.items():
-        size = count(
-            Moment(session, words, now, zoneinfo.ZoneInfo(settings.timezone)),
-            d.parse({"lines": conditions}, words),
-        )
-        segments.save(
-            session,
-            IDA,
-            now - dt.timedelta(days=len(name)),
-            words,
-            name,
-            {"format": 1, "lines": conditions},
-            size=size,
-        )
-    regions = groupings.create(session, IDA, now - dt.timedelta(days=200), "Regions")
-    for region in ("Farrow Vale", *names.TOWNS[1:3]):
-        groupings.change(
-            session,
-            IDA,
-            now - dt.timedelta(days=200),
-            words,
-            regions,
-            {
-                "do": "set",
-                "name": region,
-                "lines": [
-                    {"id": "a", "kind": "field", "field": "region", "op": "is", "value": [region]}
-                ],
-            },
-        )
-    keeping.make_list(
-        session,
-        IDA,
-        now - dt.timedelta(days=30),
-        "Open night guests",
-        "by hand, Ida Vance",
-        list(range(3, 240, 7)),
-    )
-    _tags(session, now)
-    _limits(session, now)
-    if settings.village_url and settings.feed_hosts:
-        rows = writing.house(session, IDA, now - dt.timedelta(days=60), settings, regions.id)
-        writing.welcome(session, IDA, now - dt.timedelta(days=3), settings, rows)
-        writing.short_ones(session, IDA, now - dt.timedelta(days=2), settings)
-    place = f"{settings.organisation}, {settings.postal_address}"
-    for name, (subject, preheader, lines) in stories.MESSAGES.items():
-        made = messages.create(
-            session,
-            IDA,
-            now - dt.timedelta(days=430),
-            name,
-            doc.take(stories.document(subject, preheader, lines, place, settings.village_url)),
-        )
-        messages.make_edition(session, IDA, now - dt.timedelta(days=430), made, settings.public_url)
-    for name, kind, offset, tags, facts in stories.CAMPAIGNS:
-        starts = now.date() + dt.timedelta(days=offset)
-        campaigns.save(
-            session,
-            IDA,
-            now - dt.timedelta(days=-offset + 20 if offset < 0 else 6),
-            {
-                "name": name,
-                "kind": kind,
-                "starts": starts,
-                "ends": starts + dt.timedelta(days=21),
-                "tags": tags,
-                "facts": facts,
-            },
-        )
-    first = session.execute(
-        sa.text("SELECT id FROM campaigns WHERE name = :n"), {"n": stories.CAMPAIGNS[-1][0]}
-    ).scalar_one()
-    segment = session.execute(
-        sa.text("SELECT id FROM segments WHERE name = 'Loyal members near renewal'")
-    ).scalar_one()
-    message = session.execute(
-        sa.text("SELECT id FROM messages WHERE name = 'Another year of stars'")
-    ).scalar_one()
-    session.add(
-        Send(
-            campaign_id=first,
-            name="Another year of stars",
-            state="draft",
-            message_id=message,
-            sender_id=1,
-            audience={"in": [{"segment": segment}], "out": []},
-            zone=settings.timezone,
-            topic_id=2,
-            success_event="membership_renewed",
-            success_days=14,
-            control={"percent": CONTROL},
-            created_at=now,
-            changed_at=now,
-        )
-    )
-    diary = session.execute(
-        sa.text(
-            "SELECT c.id, m.id, e.id, g.id FROM campaigns c, messages m JOIN editions e ON "
-            "e.message_id = m.id, segments g WHERE c.name = 'Sky diary' AND m.name = 'Sky diary' "
-            "AND g.name = 'Dome regulars'"
-        )
-    ).one()
-    leaves = (now + dt.timedelta(days=2)).replace(hour=17, minute=30, second=0)
-    session.add(
-        Send(
-            campaign_id=diary[0],
-            name=f"Sky diary, {leaves:%B %Y}",
-            state="planned",
-            message_id=diary[1],
-            edition_id=diary[2],
-            sender_id=2,
-            audience={"in": [{"segment": diary[3]}], "out": []},
-            zone=settings.timezone,
-            topic_id=1,
-            success_event="ticket_bought",
-            success_days=7,
-            leaves_at=leaves,
-            begins_at=leaves,
-            created_at=now,
-            changed_at=now,
-            started_by=IDA.name,
-        )
-    )
-
-
-def _tags(session: orm.Session, now: dt.datetime) -> None:
-    """Tags on people by their numbers, and on what is written and said."""
-    for path, (meaning, every, first) in stories.TAGS.items():
-        (ident,) = tagging.numbers(session, now, [path])
-        tagging.describe(session, IDA, now, session.get_one(Tag, ident), meaning)
-        if every:
-            session.execute(
-                sa.text(
-                    "INSERT INTO contact_tags (contact_id, tag_id) SELECT id, :tag FROM contacts "
-                    "WHERE id % :every = :first"
-                ),
-                {"tag": ident, "every": every, "first": first},
-            )
-    for kind, name, paths in stories.TAGGED:
-        table = {"segment": "segments", "list": "lists"}[kind]
-        number = session.execute(
-            sa.text(f"SELECT id FROM {table} WHERE name = :name"), {"name": name}
-        ).scalar_one()
-        tagging.put_on(session, IDA, now, kind, number, paths)
-
-
-def _limits(session: orm.Session, now: dt.datetime) -> None:
-    """How much of what one person may get."""
-    for channel, path, most in stories.LIMITS:
-        tag = tagging.numbers(session, now, [path])[0] if path else None
-        for unit, number in most.items():
-            caps.save(session, IDA, now, Cap(number, 1, unit, channel), tag)
-
-
-def _past_send(session: orm.Session, made: world.World, number: int, total: int) -> None:
-    """One send of the past, with outcomes by everyone's circumstances and reactions by the hidden
-    truth."""
-    dice = made.dice
-    name, campaign, message, topic, share = stories.PAST[number % len(stories.PAST)]
-    ago = 400 - int(number * 397 / max(1, total - 1))
-    taken = (made.moment - dt.timedelta(days=ago)).replace(
-        hour=(17, 9, 18)[number % 3], minute=30, second=0
-    )
-    ids = session.execute(
-        sa.text(
-            "SELECT c.id, m.id, e.id, e.compiled, c.facts, m.channel FROM campaigns c, messages "
-            "m JOIN editions e ON e.message_id = m.id "
-            "WHERE c.name = :c AND m.name = :m"
-        ),
-        {"c": campaign, "m": message},
-    ).one()
-    control = CONTROL if topic == MEMBERS else 0.0
-    send = Send(
-        campaign_id=ids[0],
-        name=f"{name}, {taken:%B %Y}",
-        state="done",
-        message_id=ids[1],
-        edition_id=ids[2],
-        control={"percent": control} if control else {},
-        audience={"in": [], "out": []},
-        sender_id=1 + number % 2,
-        zone="Europe/London",
-        topic_id=topic,
-        facts=ids[4],
-        success_event=stories.SUCCESS[message],
-        success_days=7,
-        taken_at=taken,
-        created_at=taken - dt.timedelta(days=3),
-        changed_at=taken,
-        started_by="Ida Vance",
-        finished_at=taken + dt.timedelta(minutes=9),
-    )
-    session.add(send)
-    session.flush()
-    # Set running, so that it is done only when its audience is there.
-    dispatch = Dispatch(
-        owner_kind="send",
-        owner_id=send.id,
-        name=send.name,
-        channel=ids[5],
-        message_id=ids[1],
-        edition_id=ids[2],
-        sender_id=send.sender_id,
-        topic_id=topic,
-        campaign_id=ids[0],
-        tags=tags_of(session, send),
-        consent_rule="agreed",
-        facts=ids[4],
-        taken_at=taken,
-        state="running",
-        finished_at=send.finished_at,
-    )
-    session.add(dispatch)
-    session.flush()
-    known = (
-        np.flatnonzero((made.created_days > ago) & (dice.random(made.scale) < share))
-        if topic != MEMBERS
-        else np.flatnonzero((made.created_days > ago) & (made.tier >= 0))
-    )
-    agreed = {
-        r[0]: (r[1], r[2])
-        for r in session.execute(
-            sa.text(
-                "SELECT c.contact_id, bool_and(c.agreed) FILTER (WHERE c.topic_id = 0), "
-                "bool_or(c.agreed) FILTER (WHERE c.topic_id = :t) "
-                "FROM consents c GROUP BY 1"
-            ),
-            {"t": topic or -1},
-        )
-    }
-    suppressed = {
-        r[0]
-        for r in session.execute(
-            sa.text(
-                "SELECT c.id FROM contacts c JOIN suppressions s ON s.address_key = c.email_key"
-            )
-        )
-    }
-    bounced = {
-        r[0]
-        for r in session.execute(sa.text("SELECT id FROM contacts WHERE bounced_at IS NOT NULL"))
-    }
-    kind = session.execute(
-        sa.text("SELECT id FROM event_kinds WHERE key = :k"), {"k": stories.SUCCESS[message]}
-    ).scalar()
-    rows = bulk.Rows(
-        session,
-        (
-            "deliveries (contact_id, dispatch_id, taken_at, number, due, outcome, address, at, "
-            "note, filled, control)"
-        ),
-    )
-    reacted = bulk.Rows(
-        session, "reactions (contact_id, at, dispatch_id, delivery, kind, link, machine, note)"
-    )
-    bought = bulk.Rows(session, "events (contact_id, at, kind_id, details)")
-    hard: list[int] = []
-    stamp, size = taken.isoformat(), 0
-    first = session.execute(sa.text(_DRAWN), {"n": len(known)}).scalar_one()
-
-    def buy(contact: int, at: dt.datetime, after: float, roll: Any) -> None:
-        when = at + dt.timedelta(seconds=after)
-        if kind and when < made.moment:
-            bought.add(
-                contact,
-                when.isoformat(),
-                kind,
-                f'{{"amount": {(8, 12, 16, 24, 36, 48)[int(roll[5] * 5.99)]}}}',
-            )
-
-    links = len(ids[3]["links"])
-    roll = dice.random((len(known), 6))
-    for place, i in enumerate(known.tolist()):
-        contact, size = i + 1, size + 1
-        channel, chosen = agreed.get(contact, (None, None))
-        kept = share_number(contact, f"campaign:{ids[0]}") < control * 100
-        outcome = _outcome(
-            made, i, contact in suppressed, contact in bounced, channel, chosen, kept
-        )
-        at = taken + dt.timedelta(seconds=place * 500 / max(1, len(known)))
-        filled = None
-        if outcome in ("delivered", "bounced"):
-            filled = json.dumps(
-                {
-                    "contact.first_name": made.first[i],
-                    "contact.town": names.TOWNS[made.town[i]],
-                    "contact.membership": world.TIERS[made.tier[i]] if made.tier[i] >= 0 else None,
-                    "contact.renewal_date": None,
-                },
-                ensure_ascii=False,
-            )
-        rows.add(
-            contact,
-            dispatch.id,
-            stamp,
-            first + place,
-            stamp,
-            outcome,
-            made.email[i] if filled else None,
-            at.isoformat() if filled or outcome == "control" else None,
-            "550 no such mailbox" if outcome == "bounced" else None,
-            filled,
-            kept,
-        )
-        if outcome == "bounced":
-            hard.append(contact)
-        if outcome == "delivered":
-            _react(
-                made, i, contact, (dispatch.id, first + place), at, roll[place], links, reacted, buy
-            )
-        elif outcome == "control":
-            _by_itself(at, contact, roll[place], buy)
-    for done in (rows, reacted, bought):
-        done.send()
-    session.execute(
-        sa.text("UPDATE contacts SET bounced_at = :at WHERE id = ANY(:ids)"),
-        {"at": taken, "ids": hard},
-    )
-    dispatch.size, dispatch.sealed = size, True
-    session.flush()
-    dispatch.state, dispatch.unsettled = "done", False
-    send.dispatch_id = dispatch.id
-    session.flush()
-
-
-def _outcome(
-    made: world.World,
-    i: int,
-    suppressed: bool,
-    bounced: bool,
-    channel: bool | None,
-    chosen: bool | None,
-    kept: bool,
-) -> str:
-    address = made.email[i]
-    said = verdict(
-        Facts(
-            address is not None,
-            bool(address and "@" in address),
-            suppressed,
-            bounced,
-            chosen,
-            channel,
-            control=kept,
-        )
-    )
-    if not said.goes:
-        return said.outcome
-    return "bounced" if made.fate[i] == "gone" else "delivered"
-
-
-def _by_itself(
-    at: dt.datetime, contact: int, roll: Any, buy: Callable[[int, dt.datetime, float, Any], None]
-) -> None:
-    """A few do it anyway, without having read anything."""
-    if roll[3] < 0.012:
-        buy(contact, at, 90_000 + roll[4] * 300_000, roll)
-
-
-def _react(
-    made: world.World,
-    i: int,
-    contact: int,
-    of: tuple[int, int],
-    at: dt.datetime,
-    roll: Any,
-    links: int,
-    reacted: bulk.Rows,
-    buy: Callable[[int, dt.datetime, float, Any], None],
-) -> None:
-    def write(
-        after: float, kind: str, link: int | None = None, machine: bool = False, note: str = ""
-    ) -> None:
-        when = at + dt.timedelta(seconds=after)
-        if when < made.moment:
-            reacted.add(contact, when.isoformat(), *of, kind, link, machine, note)
-
-    if made.prefetches[i]:
-        write(5 + roll[5] * 50, "opened", machine=True, note="the reader calls itself “proxy”")
-    if roll[0] >= made.opens[i] * pull(made.hour[i] - at.hour - at.minute / 60):
-        _by_itself(at, contact, roll, buy)
-        return
-    wait = (
-        90
-        + ((made.hour[i] - at.hour) % 24) * 3600 * (roll[1] < 0.6)
-        + roll[4] * 20_000 * (roll[1] >= 0.6)
-        + roll[5] * 1500
-    )
-    write(wait, "opened")
-    if roll[1] > 0.99:
-        write(wait + 40, "unsubscribed", note="with one click in the mail app")
-    elif roll[2] < made.clicks[i] and links:
-        write(wait + 60, "clicked", int(0 if roll[5] < 0.62 else roll[5] * 997 % links))
-        if roll[3] < made.buys[i] * 1.6:
-            buy(contact, at, wait + 900 + roll[4] * 90_000, roll)
-    elif roll[3] < 0.02:
-        buy(contact, at, wait + 50_000 + roll[4] * 300_000, roll)

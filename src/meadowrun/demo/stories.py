@@ -2,8 +2,13 @@
 
 from typing import Any
 
+from meadowrun.base.audit import Actor
 from meadowrun.core.content import document as doc
 
+#: Who made all of it.
+IDA = Actor(None, "Ida Vance", "admin")
+#: The topic of the members' letter, of whose readers so many in 100 are in the control group.
+MEMBERS, CONTROL = 2, 15.0
 SITE_KEY = "site_farrow_hill_demo"
 FIRST_NAME = '{{ contact.first_name | titled | default("friend", true) }}'
 

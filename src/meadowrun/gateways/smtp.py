@@ -15,8 +15,6 @@ import time
 import urllib.parse
 from collections.abc import Iterable, Iterator, Sequence
 
-import idna
-
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.manifest import Tried
 from meadowrun.base.settings import Settings
@@ -25,9 +23,10 @@ from meadowrun.core.guardrails.bounces import is_hard
 from meadowrun.core.language import Wording, worded
 from meadowrun.core.values import read_json
 from meadowrun.gateways import outgoing
-from meadowrun.gateways.email import Letter, mime
+from meadowrun.gateways.email import Letter
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
 from meadowrun.gateways.routes import TwoRoutes
+from meadowrun.gateways.smtp_line import Line, LineBroken, Unusable
 
 #: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom
 #: the mail is for.
@@ -38,159 +37,8 @@ _LOST_ITS_WAY = {500, 502, 503, 504}
 #: Seconds after which a group that was noted may no longer leave, at most: others begin to ask what
 #: became of it.
 _LEAVES_WITHIN = 10.0
-#: Seconds that a server may take to answer the end of an email. RFC 5321 (4.5.3.2.6) would allow
-#: ten minutes; what
-#: answers later is asked for instead.
-_ANSWERS_WITHIN = 60.0
 #: Bytes of what the server says of many emails.
 _RECEIPTS = 10_000_000
-
-
-class _LineBroken(Exception):
-    """The connection broke before the end of its email was sent: the server has not taken it."""
-
-
-class _Unusable(Exception):
-    """This server can take no email for this address; the text says why."""
-
-
-class _Line:
-    """One connection, with at most one email under way."""
-
-    def __init__(self, server: smtplib.SMTP, signer: Signer | None = None):
-        self.server, self._signer = server, signer
-        self.alive = True
-        #: an email is under way without its end
-        self.halfway = False
-        self._content = b""
-        self._open_replies = 0
-        self._replies: list[tuple[int, bytes]] = []
-
-    def _broken(self, problem: Exception) -> _LineBroken:
-        self.close()
-        return _LineBroken(str(problem) or type(problem).__name__)
-
-    def ask(self, letter: Letter) -> None:
-        """Sends the envelope: all of it in one write where the server allows that (RFC 2920)."""
-        to, international = self.envelope_address(letter.to)
-        more = " SMTPUTF8 BODY=8BITMIME" if international else ""
-        commands = (f"MAIL FROM:<{letter.return_path}>{more}", f"RCPT TO:<{to}>", "DATA")
-        mail = mime(letter, to)
-        if self._signer is not None:
-            mail = self._signer.signed(letter.from_address, mail)
-        self._content = mail.replace(b"\r\n.", b"\r\n..")
-        self._replies = []
-        try:
-            if self.server.has_extn("pipelining"):
-                self.server.send(("\r\n".join(commands) + "\r\n").encode())
-                self._open_replies = len(commands)
-                return
-            for command in commands:
-                self.server.send(f"{command}\r\n".encode())
-                self._replies.append(self.server.getreply())
-                if self._replies[-1][0] >= 400:
-                    return
-        except (OSError, smtplib.SMTPException) as problem:
-            raise self._broken(problem) from problem
-
-    def envelope_address(self, address: str) -> tuple[str, bool]:
-        """The address as this server takes it, and whether it needs SMTPUTF8 (RFC 6531).
-
-        Raises _Unusable when no form of it can be used here.
-        """
-        name, _, host = address.rpartition("@")
-        if address.isascii():
-            return address, False
-        if not name.isascii():
-            if self.server.has_extn("smtputf8"):
-                return address, True
-            raise _Unusable("the mail server takes no letters outside ASCII before the @")
-        try:
-            return f"{name}@{idna.encode(host, uts46=True).decode()}", False
-        except idna.IDNAError as problem:
-            raise _Unusable(f"the part after the @ is not a domain: {problem}") from problem
-
-    def offer(self) -> tuple[int, bytes, bool] | None:
-        """Reads what the server says of the envelope, and sends all of the email but its end.
-
-        A refusal comes back as code, words and whether it is about the sender; then the line is
-        ready again.
-        """
-        try:
-            for _ in range(self._open_replies):
-                self._replies.append(self.server.getreply())
-            self._open_replies = 0
-            replies = self._replies
-            refused = next((reply for reply in replies if reply[0] >= 400 or reply[0] == -1), None)
-            if refused is None:
-                self.halfway = True
-                self.server.send(self._content[:-1])
-                return None
-            if 421 in (replies[-1][0], refused[0]) or refused[0] == -1:
-                # The server is closing the connection, which says nothing of this email (RFC 5321,
-                # 3.8).
-                raise smtplib.SMTPServerDisconnected(
-                    refused[1].decode(errors="replace") or "connection closed"
-                )
-            if len(replies) == 3 and replies[2][0] == 354:
-                self.server.send(b".\r\n")
-                self.server.getreply()
-            self.server.rset()
-        except (OSError, smtplib.SMTPException) as problem:
-            raise self._broken(problem) from problem
-        return refused[0], refused[1], replies[0][0] >= 400
-
-    def finish(self) -> None:
-        """Sends the end: from here on the server may have the email, whatever we hear. `answer`
-        tells what came of it."""
-        try:
-            self.server.send(self._content[-1:] + b".\r\n")
-        except OSError:
-            # Part of it may have left.
-            self.close()
-        self.halfway = False
-
-    def answer(self) -> tuple[int, bytes] | None:
-        """What the server says at the end; None when nobody will know."""
-        if not self.alive:
-            return None
-        try:
-            if self.server.sock is not None:
-                self.server.sock.settimeout(_ANSWERS_WITHIN)
-            code, words = self.server.getreply()
-        except (OSError, smtplib.SMTPException):
-            self.close()
-            return None
-        if code == -1:
-            self.close()
-            return None
-        if code == 421:
-            self.close()
-        elif code >= 400:
-            self._start_anew()
-        return code, words
-
-    def _start_anew(self) -> None:
-        """Some servers that refuse an email still hold its envelope, and would refuse the next for
-        that."""
-        try:
-            self.server.rset()
-        except (OSError, smtplib.SMTPException):
-            self.close()
-
-    def close(self) -> None:
-        self.alive = False
-        self.server.close()
-
-    def quit(self) -> None:
-        """Takes leave; what is under way without its end is dropped by the server."""
-        if self.halfway or not self.alive:
-            self.close()
-            return
-        try:
-            self.server.quit()
-        except (OSError, smtplib.SMTPException):
-            self.server.close()
 
 
 #: This very machine, to which nothing needs to be encrypted.
@@ -202,7 +50,7 @@ class _Group:
     """Emails that are asked about together: those that may come with their lines, those whose line
     broke, and of how many it is told already what became of them."""
 
-    ready: list[tuple[_Line, Letter]] = dataclasses.field(default_factory=list)
+    ready: list[tuple[Line, Letter]] = dataclasses.field(default_factory=list)
     broken: list[Letter] = dataclasses.field(default_factory=list)
     told: int = 0
 
@@ -240,7 +88,7 @@ class SmtpGateway:
         self.can_be_asked = bool(receipts_url)
         self.leaves_within = leaves_within
 
-    def _connect(self) -> _Line:
+    def _connect(self) -> Line:
         try:
             server = (
                 smtplib.SMTP_SSL(
@@ -283,7 +131,7 @@ class SmtpGateway:
                     problem=problem,
                 )
             ) from problem
-        return _Line(server, self.signer)
+        return Line(server, self.signer)
 
     def pass_on(self, return_path: str, to: str, mail: bytes) -> None:
         """Hands an email over as it came, to another address. Raises GatewayUnavailable when it is
@@ -292,7 +140,7 @@ class SmtpGateway:
         try:
             address, _ = line.envelope_address(to)
             line.server.sendmail(return_path, [address], mail)
-        except (OSError, smtplib.SMTPException, _Unusable) as problem:
+        except (OSError, smtplib.SMTPException, Unusable) as problem:
             raise GatewayUnavailable(
                 Wording(
                     "The mail server %(where)s did not take what is passed on: %(problem)s",
@@ -350,7 +198,7 @@ class SmtpGateway:
             )
 
     def hand_over(self, messages: Iterable[Letter], begin: Begin = all_may_go) -> Iterator[Handed]:
-        lines: list[_Line] = []
+        lines: list[Line] = []
         letters = iter(messages)
         try:
             while group := list(itertools.islice(letters, self.at_once)):
@@ -362,7 +210,7 @@ class SmtpGateway:
             for line in lines:
                 line.quit()
 
-    def _open(self, lines: list[_Line], wanted: int) -> None:
+    def _open(self, lines: list[Line], wanted: int) -> None:
         """Replaces broken lines and adds new ones up to `wanted`; fewer where the server allows no
         more of them."""
         lines[:] = [line for line in lines if line.alive]
@@ -376,7 +224,7 @@ class SmtpGateway:
                 return
 
     def _group(
-        self, letters: Sequence[Letter], lines: list[_Line], begin: Begin
+        self, letters: Sequence[Letter], lines: list[Line], begin: Begin
     ) -> Iterator[Handed]:
         """Hands one email over on each line."""
         group = _Group()
@@ -385,16 +233,16 @@ class SmtpGateway:
             yield from self._once_more(letter, lines, group)
         yield from self._finish(group.ready, begin)
 
-    def _ask(self, pairs: Sequence[tuple[_Line, Letter]], group: _Group) -> Iterator[Handed]:
+    def _ask(self, pairs: Sequence[tuple[Line, Letter]], group: _Group) -> Iterator[Handed]:
         """Asks on all lines at once, then reads the answers: whether each email may come."""
-        asked: list[tuple[_Line, Letter]] = []
+        asked: list[tuple[Line, Letter]] = []
         for line, letter in pairs:
             try:
                 line.ask(letter)
                 asked.append((line, letter))
-            except _LineBroken:
+            except LineBroken:
                 group.broken.append(letter)
-            except _Unusable as problem:
+            except Unusable as problem:
                 group.told += 1
                 yield Handed(letter.contact_id, "bad_address", str(problem)[:300])
             except (ValueError, TypeError, LookupError) as problem:
@@ -405,7 +253,7 @@ class SmtpGateway:
         for line, letter in asked:
             try:
                 refused = self._offered(line, letter)
-            except _LineBroken:
+            except LineBroken:
                 group.broken.append(letter)
                 continue
             if refused is None:
@@ -414,14 +262,14 @@ class SmtpGateway:
                 group.told += 1
                 yield refused
 
-    def _once_more(self, letter: Letter, lines: list[_Line], group: _Group) -> Iterator[Handed]:
+    def _once_more(self, letter: Letter, lines: list[Line], group: _Group) -> Iterator[Handed]:
         """A connection may have been closed while it was idle: one fresh try."""
         try:
             line = self._connect()
             lines.append(line)
             line.ask(letter)
             refused = self._offered(line, letter)
-        except _LineBroken as problem:
+        except LineBroken as problem:
             if not group.ready and not group.told:
                 raise GatewayUnavailable(
                     Wording(
@@ -438,7 +286,7 @@ class SmtpGateway:
         else:
             yield refused
 
-    def _offered(self, line: _Line, letter: Letter) -> Handed | None:
+    def _offered(self, line: Line, letter: Letter) -> Handed | None:
         refused = line.offer()
         if refused is None:
             return None
@@ -455,7 +303,7 @@ class SmtpGateway:
             )
         return _refusal(letter, code, words, at_the_door=True)
 
-    def _finish(self, ready: list[tuple[_Line, Letter]], begin: Begin) -> Iterator[Handed]:
+    def _finish(self, ready: list[tuple[Line, Letter]], begin: Begin) -> Iterator[Handed]:
         """Notes the group as being handed over, sends the ends, and tells the answers."""
         if not ready:
             return

@@ -10,6 +10,7 @@ from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
+from meadowrun.core import table_file as tf
 from meadowrun.core.language import Wording
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
@@ -33,9 +34,9 @@ def upload(
     """Keeps a file, recognises how it is read and guesses what its columns are, and of which
     country its telephone numbers; `home` is the organisation's. Raises Invalid."""
     try:
-        reading = pf.recognise(content)
-        columns, rows = pf.header(content, reading, GUESSED_FROM)
-    except pf.FileProblem as problem:
+        reading = tf.recognise(content)
+        columns, rows = tf.header(content, reading, GUESSED_FROM)
+    except tf.FileProblem as problem:
         raise Invalid(str(problem), "file") from None
     words = dictionary(session)
     targets = pf.guess(columns, rows[:SHOWN], list(words.fields.values()))
@@ -100,7 +101,7 @@ def set_plan(
         raise Invalid("There is no such country.", "country")
     try:
         pf.check(plan, found.columns)
-    except pf.FileProblem as problem:
+    except tf.FileProblem as problem:
         raise Invalid(str(problem), "targets") from None
     found.plan = plan.to_json()
     found.state, found.rows_done, found.problem, found.dry_counts = "checking", 0, "", {}

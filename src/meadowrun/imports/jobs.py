@@ -14,6 +14,7 @@ from meadowrun.base.db import Database, driver, rows_changed
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.core import people_file as pf
+from meadowrun.core import table_file as tf
 from meadowrun.core.values import email_key
 from meadowrun.core.wording import fold
 from meadowrun.imports import consents
@@ -133,7 +134,7 @@ def run(import_id: int, dry: bool) -> None:
             found.state = "failed"
             found.problem = (
                 str(problem)
-                if isinstance(problem, pf.FileProblem)
+                if isinstance(problem, tf.FileProblem)
                 else (
                     "The import stopped because of a fault on our side; nothing was changed. Try "
                     "again, or ask for help."
@@ -150,7 +151,7 @@ class _Run:
         self.session, self.database, self.content, self.dry = session, database, content, dry
         self.found = session.get_one(Import, import_id)
         self.plan = pf.Plan.from_json(self.found.plan)
-        self.reading = pf.Reading(**self.found.reading)
+        self.reading = tf.Reading(**self.found.reading)
         self.now = clock.now(session)
         self.refused: list[pf.Refusal] = []
         self.left_out: list[pf.Row] = []

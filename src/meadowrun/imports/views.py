@@ -10,6 +10,7 @@ from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
+from meadowrun.core import table_file as tf
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.core.language import Wording
@@ -101,7 +102,7 @@ def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) 
             brought=_brought(),
             found=found,
             plan=plan,
-            reading=pf.Reading(**found.reading).words(),
+            reading=tf.Reading(**found.reading).words(),
             problem=problem,
             standard=STANDARD_LABELS,
             said=SAID_LABELS,
@@ -129,7 +130,7 @@ def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) 
         left_out=left_out,
         made=made,
         plan=pf.Plan.from_json(found.plan),
-        reading=pf.Reading(**found.reading).words(),
+        reading=tf.Reading(**found.reading).words(),
     )
 
 

@@ -16,7 +16,7 @@ from meadowrun.core.journeys.words import Names, line, path_line
 from meadowrun.core.language import Wording
 from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import count_of, number
-from meadowrun.journeys.queries import Did, Here, Numbers
+from meadowrun.journeys.figures import Did, Here, Numbers
 
 #: The colour of the main path, and of those beside it; and of their names.
 RIVER = ("#7fa48c", "#8fb3cf", "#e0b95a", "#c98fa6")

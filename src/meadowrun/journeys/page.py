@@ -26,10 +26,10 @@ from meadowrun.core.journeys.words import Line, Names, line, path_line
 from meadowrun.core.language import Wording
 from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import number
-from meadowrun.journeys import queries
+from meadowrun.journeys import figures, queries
+from meadowrun.journeys.figures import NOBODY, Did, Here, Numbers, Stand
 from meadowrun.journeys.map import Folds
 from meadowrun.journeys.models import STATES
-from meadowrun.journeys.queries import NOBODY, Did, Here, Numbers, Stand
 from meadowrun.shell.request import db
 
 #: What can be seen first of a reaction to a message: its key and what it is called; None: nothing.
@@ -109,7 +109,7 @@ def lanes(
             itinerary.alone(lane).starts,
             _rows(lane, called, names, numbers, findings, seen_of, goals),
             numbers.lanes.get(lane.id, NOBODY) if numbers else None,
-            goals.get(queries.of_lane(lane.id)),
+            goals.get(figures.of_lane(lane.id)),
             tuple(one.text for one in findings if lane.id and one.line == lane.id),
         )
         for lane in itinerary.lanes
@@ -240,7 +240,7 @@ def drawn_of_campaign(ident: int) -> str:
     found = queries.of_campaign(db(), ident)
     if not found:
         return ""
-    stands = queries.stands(db(), [one.id for one in found])
+    stands = figures.stands(db(), [one.id for one in found])
     return flask.render_template(
         "journeys/of_campaign.html",
         rows=[(one, stands[one.id]) for one in found],

@@ -38,7 +38,7 @@ from meadowrun.core.timing.hours import DAY_NAMES
 from meadowrun.core.wording import count_of, joined
 from meadowrun.core.wording import people as people_words
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.journeys import actions, checking, page, queries
+from meadowrun.journeys import actions, checking, figures, page, queries
 from meadowrun.journeys.calling import signing_key
 from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import alone, curve, draw
@@ -70,7 +70,7 @@ pages = flask.Blueprint("journeys", __name__)
 def table() -> Answer:
     """All journeys, those that run first."""
     found = queries.all_journeys(db())
-    stands = queries.stands(db(), [one.id for one in found])
+    stands = figures.stands(db(), [one.id for one in found])
     return flask.render_template(
         "journeys/table.html",
         rows=[(one, stands[one.id]) for one in found],
@@ -135,14 +135,14 @@ def drawn(
     # What was refused is shown where it was typed.
     writing = walked is None or "edit" in flask.request.values or problem is not None
     itinerary = draft if writing or walked is None else walked
-    found = queries.numbers(db(), journey.id) if walked is not None else None
+    found = figures.numbers(db(), journey.id) if walked is not None else None
     names = queries.names(db()).of(itinerary)
     checked = writing and not sheet_of
     links = queries.links_before(db(), itinerary.on()) if writing else {}
     findings = (
         checking.findings(db(), journey, itinerary, settings().inner, links) if checked else []
     )
-    goals = queries.goal_reached(db(), journey.id, itinerary, now()) if found else {}
+    goals = figures.goal_reached(db(), journey.id, itinerary, now()) if found else {}
     chosen = flask.request.args.get("step", "")
     return flask.render_template(
         page_of,
@@ -155,7 +155,7 @@ def drawn(
         called=numbered(itinerary) | lettered(itinerary),
         lanes=page.lanes(itinerary, names, found, findings, _seen_of(itinerary), goals),
         reached=goals.get(""),
-        compared=queries.compared(db(), journey.id) if found and itinerary.goal else None,
+        compared=figures.compared(db(), journey.id) if found and itinerary.goal else None,
         curve=curve(goals[""], itinerary.goal.days) if goals.get("") and itinerary.goal else "",
         river=draw(
             itinerary,
@@ -186,7 +186,7 @@ def drawn(
         stopped={one.line for one in findings if one.level == MUST},
         again=again_words(itinerary),
         door=door_words(itinerary.door, names),
-        at_door=queries.at_door(db(), journey.id, now()) if itinerary.door.hourly else None,
+        at_door=figures.at_door(db(), journey.id, now()) if itinerary.door.hourly else None,
         goal=_goal_words(itinerary, names.events),
         sent_by=_sent_by(journey),
         safety_words=_safety_words(journey),
@@ -220,7 +220,7 @@ def drawn(
 
 
 def _concerned(
-    walked: Itinerary | None, draft: Itinerary, found: queries.Numbers | None, names: Names
+    walked: Itinerary | None, draft: Itinerary, found: figures.Numbers | None, names: Names
 ) -> list[Concern]:
     """Whom the draft concerns among those who are inside."""
     if walked is None or found is None:
@@ -380,7 +380,7 @@ def picture(ident: int) -> Answer:
     journey = queries.journey(db(), ident)
     walked = queries.walked(db(), journey)
     itinerary = walked or queries.draft(db(), journey)
-    found = queries.numbers(db(), ident) if walked else None
+    found = figures.numbers(db(), ident) if walked else None
     drawn = str(draw(itinerary, queries.names(db()), found).map)
     return flask.Response(
         alone(drawn),

@@ -95,7 +95,8 @@ def tell_colleagues(
     more one about all of them. Who does not wish to be told by email is not."""
     asked = sa.select(Contact).where(Contact.id.in_(set(entries.values())))
     people = {one.id: one for one in session.scalars(asked)}
-    here = {entry: contact for entry, contact in entries.items() if contact in people}
+    # In the order in which they came in.
+    here = {entry: entries[entry] for entry in sorted(entries) if entries[entry] in people}
     words = filled(session, journey, step.text, here, now, zone)
     colleagues = step.to or (named(session, journey.started_by),)
     key = f"journey:{journey.id}:{step.id}"

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from meadowrun.base.db import Database
 from meadowrun.core.audience.fields import STANDARD, Dictionary
-from meadowrun.core.people_file import harmless
+from meadowrun.core.formulas import harmless
 from meadowrun.people.columns import Column
 from meadowrun.people.models import Company, Contact
 

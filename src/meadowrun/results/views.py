@@ -12,9 +12,9 @@ from meadowrun.base import audit
 from meadowrun.campaigns.actions import campaigns
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
+from meadowrun.core.formulas import harmless
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, words_for
 from meadowrun.core.language import Wording, in_language
-from meadowrun.core.people_file import harmless
 from meadowrun.core.results.worth import Worth
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import month as month_words

@@ -24,8 +24,8 @@ from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
 from meadowrun.base.manifest import Dated, Feature, Use
 from meadowrun.base.settings import Settings
+from meadowrun.core.formulas import harmless
 from meadowrun.core.language import Wording, in_language, worded
-from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.gateways import scanner
 from meadowrun.shell.accounts import may, require

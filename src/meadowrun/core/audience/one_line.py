@@ -13,179 +13,11 @@ from meadowrun.core.audience.fields import Dictionary, EventSpec
 from meadowrun.core.audience.one_field import LANGUAGES, OTHERWISE, Json, Scored, field_lines
 from meadowrun.core.audience.operands import OPERATORS, TOTALS
 from meadowrun.core.audience.said import Said, take_apart
+from meadowrun.core.audience.vocabulary import ANY_MAIL, CUES, FOR_WANT, MAIL, OTHER_WORDS
 from meadowrun.core.audience.when import When
 from meadowrun.core.channels import KINDS, USUAL
 from meadowrun.core.wording import fold
 
-_MAIL = {
-    "sent": ("sent", "get sent", "mailed", "texted", "emailed"),
-    "delivered": ("received", "receive", "delivered", "got", "get"),
-    "opened": ("opened", "open", "read"),
-    "clicked": ("clicked", "click"),
-    "replied": ("replied to", "reply to", "replied", "reply"),
-    "bounced": ("bounced", "bounce"),
-    "complained": ("complained", "complain"),
-    "unsubscribed": ("unsubscribed", "unsubscribe"),
-    "converted": ("converted", "convert"),
-}
-#: Words for any message, which name none.
-_ANY_MAIL = {
-    "something",
-    "anything",
-    "mail",
-    "mails",
-    "email",
-    "emails",
-    "e-mail",
-    "e-mails",
-    "message",
-    "messages",
-    "newsletter",
-    "newsletters",
-    "letter",
-    "campaign",
-    "send",
-    "link",
-    "links",
-    "text",
-    "texts",
-    "sms",
-    "notification",
-    "notifications",
-    "push",
-    "card",
-    "cards",
-    "in-app",
-    "about",
-}
-#: Words that say how something is meant and need not stand in the line again.
-_CUES = {
-    "live",
-    "lives",
-    "living",
-    "come",
-    "comes",
-    "based",
-    "something",
-    "anything",
-    "mail",
-    "mails",
-    "email",
-    "emails",
-    "e-mail",
-    "message",
-    "messages",
-    "newsletter",
-    "newsletters",
-    "campaign",
-    "link",
-    "links",
-    "text",
-    "texts",
-    "sms",
-    "notification",
-    "notifications",
-    "get",
-    "gets",
-    "got",
-    "called",
-    "titled",
-    "named",
-    "about",
-    "as",
-    "which",
-    "we",
-    "still",
-    "ever",
-    "already",
-    "yet",
-    "list",
-    "segment",
-    "mailed",
-    "received",
-    "receive",
-    "read",
-    "mailable",
-    "percent",
-    "%",
-    "subscribed",
-    "consent",
-    "consented",
-    "opted",
-    "said",
-    "yes",
-    "do",
-    "did",
-    "does",
-    "blank",
-    "empty",
-    "missing",
-    "known",
-    "unknown",
-    "filled",
-    "given",
-    "there",
-    "set",
-    "equals",
-    "least",
-    "steady",
-    "random",
-    "contains",
-    "contain",
-    "includes",
-    "include",
-    "begins",
-    "starts",
-    "ends",
-    "bears",
-    "tagged",
-    "tag",
-    "ones",
-    "one",
-    "file",
-    "record",
-    "day",
-    "days",
-    "time",
-    "times",
-    "ending",
-    "address",
-    "addresses",
-    "reachable",
-    "reach",
-    "reached",
-    "due",
-    "up",
-    "agree",
-    "agreed",
-    "speak",
-    "speaks",
-    "number",
-    "born",
-    "everyone",
-    "everybody",
-    "out",
-    "again",
-    "also",
-    "too",
-    "ago",
-    "page",
-}
-#: What people say for what a house may call otherwise: the first of the others whose words are all
-#: known takes its place.
-_OTHER_WORDS = {
-    ("gave", "give", "gives", "giving", "gift", "gifts", "donors", "donor"): ("donated",),
-    ("spent", "spend", "spends", "paid", "pay", "pays"): ("ordered", "bought"),
-    ("purchased", "purchase", "purchases", "buyers", "buyer"): ("bought", "ordered"),
-    ("joined", "join", "joins"): ("started a membership", "member since"),
-    ("became a member", "become a member"): ("started a membership", "member since"),
-    ("up for renewal", "due for renewal", "due to renew"): ("with renewal date",),
-    ("born",): ("birthday",),
-    ("used", "uses", "use"): ("opened",),
-    ("speaks", "speak"): ("language",),
-}
-#: The same where nothing is found by the words as they are.
-_FOR_WANT = {"came": "visited", "come": "visited", "went": "visited", "attended": "visited"}
 _COUNTED = re.compile(
     r"\b(at least|at most|exactly|more than|fewer than|less than|over|only)? "
     r"?(\d+|two|three|four|five|six|seven|eight|nine|ten)"
@@ -221,7 +53,7 @@ def readings(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
         found = [
             r for r in _readings(other, words, today) if r.line["kind"] in ("event", "mail")
         ] + found
-    if not found and (other := _replaced(text, _FOR_WANT)) != text:
+    if not found and (other := _replaced(text, FOR_WANT)) != text:
         found = _readings(other, words, today)
     return found
 
@@ -260,7 +92,7 @@ def in_known_words(text: str, words: Dictionary) -> str:
     ]
     known = {stem(w) for name in names for w in re.findall(r"[^\W_]+", fold(name))}
     others: dict[str, str] = {}
-    for several, instead in _OTHER_WORDS.items():
+    for several, instead in OTHER_WORDS.items():
         there = next(
             (
                 other
@@ -297,7 +129,7 @@ def _reading(line: Json, said: Said, words: Dictionary, today: dt.date) -> Readi
             name for name, code in LANGUAGES.items() if code in line.get("value", [])
         )
     there = {stem(w) for w in re.findall(r"[^\W_]+", fold(spoken))}
-    cues = _CUES | (_AGES if said.aged else set()) | (_SHARES if line["kind"] == "share" else set())
+    cues = CUES | (_AGES if said.aged else set()) | (_SHARES if line["kind"] == "share" else set())
     left = [
         w
         for w in re.findall(r"[^\W_]+", said.rest)
@@ -449,14 +281,14 @@ def _event_line(said: Said, event: EventSpec, today: dt.date) -> Json:
 def _mails(said: Said, words: Dictionary, today: dt.date) -> list[Scored]:
     found = []
     spoken = said.rest.split()
-    for what, verbs in _MAIL.items():
+    for what, verbs in MAIL.items():
         verb = next((v for v in verbs if set(v.split()) <= set(spoken)), None)
         if verb is None or said.latest and what == "sent":
             continue
         others = [
             stem(t)
             for t in spoken
-            if t not in verb.split() and t not in FILLER and t not in _ANY_MAIL
+            if t not in verb.split() and t not in FILLER and t not in ANY_MAIL
         ]
         email = "email" if re.search(r"\b(?:e-?)?mails?\b|\bemailed\b", said.rest) else ""
         channel = next(
@@ -464,7 +296,7 @@ def _mails(said: Said, words: Dictionary, today: dt.date) -> list[Scored]:
         )
         of: dict[str, int | str] = {"channel": channel} if channel else {}
         score = (
-            0.82 if not others and (verb not in ("got", "get") or _ANY_MAIL & set(spoken)) else 0.0
+            0.82 if not others and (verb not in ("got", "get") or ANY_MAIL & set(spoken)) else 0.0
         )
         for kind in ("message", "campaign", "send"):
             for number, name in words.named.get(kind, {}).items():

@@ -7,8 +7,8 @@ import io
 import re
 
 from meadowrun.core import wording
+from meadowrun.core.formulas import plain
 from meadowrun.core.language import Problem, Wording
-from meadowrun.core.people_file import plain
 
 #: What a table, and a column of one, is called.
 KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
