@@ -101,7 +101,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
         "Known, something changes": 0,
         "Known, nothing changes": 0,
         "Consent for email": 6,
-        "Refused": 6,
+        "Rejected": 6,
         "Opted out or suppressed, stay so": 0,
     }
     for reason in (
@@ -121,7 +121,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     finish(page)
     assert (
         numbers(page)["New people"] == 2
-        and numbers(page)["Refused"] == 1
+        and numbers(page)["Rejected"] == 1
         and numbers(page)["Known, nothing changes"] == 1
     )
     page.press("Import 3 people")

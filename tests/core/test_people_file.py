@@ -216,3 +216,13 @@ def test_a_cell_comes_back_from_a_file_of_ours_as_it_was(cell):
         "a@b.example",
         cell,
     ]
+
+
+def test_what_is_no_address_is_said_as_it_stands_in_the_file():
+    text = b"email,first name\nnot an address,Bo\nann @post.example,Ann\n"
+    reading = tf.recognise(text)
+    columns, _ = tf.header(text, reading)
+    plan = pf.Plan(targets=("email", "first_name"))
+    refused, ann = pf.read(text, reading, plan, {}, columns)
+    assert refused.reason == "“not an address” has no @"
+    assert ann.standard["email"] == "ann@post.example"

@@ -479,9 +479,13 @@ class _Held:
         address = self.standard.get("email")
         if address is None:
             return False
+        typed = address
         address = address.replace(" ", "").removeprefix("mailto:").strip("<>;,")
         self.standard["email"] = address
         reason = values.email_problem(address)
+        if reason and " " in typed:
+            # Said of the cell as it stands in the file.
+            reason = values.email_problem(typed) or reason
         if not reason:
             return True
         if self.plan.bad_cells != "leave_out" or self.plan.identify == "email":

@@ -237,7 +237,7 @@ def refused(ident: int) -> Answer:
         db(),
         actor(),
         now(),
-        "downloaded the refused rows of",
+        "downloaded the rejected rows of",
         "import",
         found.id,
         found.file_name,
