@@ -9,7 +9,8 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.people.models import PeopleList
+from meadowrun.people import keeping
+from meadowrun.people.models import Contact, PeopleList
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.results import leading_on, queries
@@ -125,6 +126,11 @@ def test_it_is_said_who_has_the_message_already(database, send_id):
         made = leading_on.follow_up(session, IDA, LATER, send, "not_opened", words, ZONE)
         found = repeated.have_it(moment, made)
         assert (found.people, found.last) == (5, NOW)
+        # Whoever gets nothing this time is no matter.
+        key = session.get_one(Contact, 3).email_key
+        keeping.suppress(session, LATER, key, "asked", "by hand", None)
+        session.flush()
+        assert repeated.have_it(moment, made).people == 4
         # They are left out anyway, it is another message, or nobody has it.
         made.again_rule = "message"
         assert repeated.have_it(moment, made) is None

@@ -1,24 +1,25 @@
-"""Who of an audience has the same message already: said before it goes to them once more."""
+"""Who of those who would get a message has it already: said before it goes to them once more."""
 
 import dataclasses
 import datetime as dt
 
 import sqlalchemy as sa
 
+from meadowrun.core.guardrails.guards import AS_IT_LEAVES, verdict_sql
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people.moment import Moment
-from meadowrun.segments.fetching import compiler_for
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import audience_sql
+from meadowrun.sends.queries import audience_of, channel_of, facts_of_audience
 
 #: So many of the last dispatches of a message are looked at.
 _MOST = 100
-#: People of an audience who got one of some dispatches, and when the last of them did.
+#: Those who would get a send and got one of some dispatches, and when the last of them did.
 _HAD = """
 SELECT count(DISTINCT d.contact_id) AS people, max(coalesce(d.at, d.taken_at)) AS last
-FROM deliveries d JOIN contacts c ON c.id = d.contact_id
-WHERE d.dispatch_id = ANY(:dispatches) AND d.taken_at = ANY(:taken)
-AND d.outcome IN ('delivered', 'in_doubt', 'in_hand', 'waiting', 'deferred') AND ({predicate})
+FROM deliveries d
+WHERE d.dispatch_id = ANY(:had_dispatches) AND d.taken_at = ANY(:had_taken)
+AND d.outcome IN ('delivered', 'in_doubt', 'in_hand', 'waiting', 'deferred')
+AND d.contact_id IN (SELECT id FROM ({facts}) x WHERE {verdict} = 'go')
 """
 
 
@@ -31,8 +32,8 @@ class Had:
 
 
 def have_it(moment: Moment, send: Send) -> Had | None:
-    """Who of the audience got, or will get, the same message by another send or a journey; None
-    where nobody did, or they are left out anyway. Raises Invalid."""
+    """Who would get a send and got, or will get, the same message by another send or a journey;
+    None where nobody did, or they are left out anyway. Raises Invalid."""
     if send.message_id is None or send.again_rule == "message":
         return None
     asked = (
@@ -44,11 +45,13 @@ def have_it(moment: Moment, send: Send) -> Had | None:
     before = moment.session.execute(asked).all()
     if not before:
         return None
-    compiler = compiler_for(moment)
-    predicate = audience_sql(moment, send.audience, compiler)
-    values = compiler.values | {
-        "dispatches": [row.id for row in before],
-        "taken": [row.taken_at for row in before],
+    who, channel = audience_of(moment, send), channel_of(moment.session, send)
+    facts, asked_of = facts_of_audience(send, who, channel, moment.now)
+    values = dict(asked_of) | {
+        "had_dispatches": [row.id for row in before],
+        "had_taken": [row.taken_at for row in before],
     }
-    row = moment.session.execute(sa.text(_HAD.format(predicate=predicate)), values).one()
+    verdict = verdict_sql(send.consent_rule, AS_IT_LEAVES)
+    query = sa.text(_HAD.format(facts=facts, verdict=verdict))
+    row = moment.session.execute(query, values).one()
     return Had(row.people, row.last) if row.people else None
