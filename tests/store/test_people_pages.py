@@ -234,7 +234,7 @@ class TestImports:
             and "Consent for text messages 1" in said
             and "Said no to text messages 1" in said
         )
-        assert "Refused 1" in said and "New people 2" in said
+        assert "Rejected 1" in said and "New people 2" in said
         assert web.post("/imports/1/go").status_code == 303
         assert "Importing" in web.get("/imports/1/progress").text
         jobs.run_here("imports.run", import_id=1, dry=False)
