@@ -28,7 +28,7 @@ def main() -> None:
     "--port",
     default=8460,
     show_default=True,
-    help="Port of the application; a taken one is stepped over.",
+    help="Port of the application; if it is in use, the next free one is taken.",
 )
 @click.option("--fresh", is_flag=True, help="Forget the demo world there is and make a new one.")
 def demo(scale: int, port: int, fresh: bool) -> None:
@@ -39,9 +39,7 @@ def demo(scale: int, port: int, fresh: bool) -> None:
 
 
 @main.command(context_settings={"ignore_unknown_options": True})
-@click.option(
-    "--long", "long_", is_flag=True, help="Also what does not fit into the ordinary suite."
-)
+@click.option("--long", "long_", is_flag=True, help="Also run the long tests.")
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
 def test(long_: bool, arguments: tuple[str, ...]) -> None:
     """Style, types and tests, on a throw-away database. ARGUMENTS go to pytest."""
@@ -54,7 +52,9 @@ def test(long_: bool, arguments: tuple[str, ...]) -> None:
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8460, show_default=True)
 @click.option("--processes", default=1, show_default=True)
-@click.option("--fd", type=int, help="A socket that listens already, from whoever starts this.")
+@click.option(
+    "--fd", type=int, help="A socket that listens already, from the program that starts this."
+)
 def serve(host: str, port: int, processes: int, fd: int | None) -> None:
     """The web server."""
     from meadowrun.shell import server
@@ -72,7 +72,9 @@ def work() -> None:
 
 
 @main.command()
-@click.option("--fd", type=int, help="A socket that listens already, from whoever starts this.")
+@click.option(
+    "--fd", type=int, help="A socket that listens already, from the program that starts this."
+)
 def inbound(fd: int | None) -> None:
     """The listener for bounces and complaints."""
     from meadowrun.tracking import inbound

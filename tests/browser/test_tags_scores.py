@@ -42,7 +42,7 @@ def test_a_score_from_its_first_rule_to_a_line_that_asks_for_it(page, house):
     page.type("#s-name", "Warmth")
     page.driver.execute_script("document.getElementById('s-half').value = ''")
     page.press("Create")
-    page.says("Now say for what it gives points.")
+    page.says("Now say what it gives points for.")
     page.press("Add a rule")
     page.wait(lambda: page.driver.execute_script("return document.activeElement.id") == "narrow")
     line(page, "/", "visited the dome", "who visited the dome at least once at any time")

@@ -12,7 +12,7 @@ from meadowrun.core.journeys.words import Names, as_text
 
 NAMES = Names(messages={}, segments={}, events={}, tags={}, lists={})
 LEFT = {
-    "Nothing brings anybody in yet. Choose what starts it.",
+    "Nothing starts this journey yet. Choose what does.",
     "Choose the message of this step, or write it.",
 }
 

@@ -183,7 +183,7 @@ def button(**more):
                 "<p>Look</p>",
                 lines=[{"id": "p", "type": "picture", "src": "/f/dome", "alt": "All about Friday"}],
             ),
-            "nearly all pictures",
+            "Nearly everything is a picture",
         ),
         (message(preheader="Another year of stars"), "repeats the subject"),
         (message(LONG + "<p>Lorem ipsum dolor</p>"), "left over"),

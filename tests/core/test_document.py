@@ -58,7 +58,7 @@ def test_a_fill_in_survives_as_a_links_address():
     [
         ({"lines": [{"id": "a", "type": "video"}]}, "no type"),
         ({"lines": [{"id": "a!", "type": "space"}]}, "no id of its own"),
-        ({"lines": [], "subject": "{{ nonsense }}"}, "names nothing"),
+        ({"lines": [], "subject": "{{ nonsense }}"}, "not a field that can be filled in"),
         ({"lines": [], "settings": {"ink": "red;}"}}, "not a colour"),
         ({"lines": [{"id": "a", "type": "heading", "text": "x" * 50_000}]}, "longer than"),
         ([], "not an object"),

@@ -377,7 +377,7 @@ def test_what_is_gone_is_found_before_it_starts():
         ("start", "The date that it starts by is gone. Choose another."),
         ("s1", "The date of this step is gone. Choose another."),
         ("s3", "Choose who takes this path."),
-        ("s5", "The journey that this step leads to is gone. Choose another."),
+        ("s5", "The journey this step leads to was deleted. Choose another."),
         ("s6", "The event that takes people out is gone."),
     } <= said
 
@@ -402,7 +402,7 @@ def test_whom_a_new_edition_concerns():
     here = {"s1": 12, "s4": 3, "s6": 1, "s7": 2}
     said = [one.said for one in concerned(before, after, here, NAMES)]
     assert said == [
-        "“1 · Wait 3 days”: a shorter wait for 12 people; whose time is up goes on at once",
+        "“1 · Wait 3 days”: a shorter wait for 12 people; people whose time is up go on at once",
         "“2a1 · Wait 1 day” is taken away; on to “2 · Wait 2 weeks”: 3 people",
         "“3 · Wait 1 week”: a longer wait for 1 person",
         "“4 · Wait 1 week” changes for 2 people",

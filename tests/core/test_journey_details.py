@@ -74,7 +74,7 @@ def test_it_is_said_and_checked():
     )
     for event, value, wrong in (
         ("ticket_bought", "50", []),
-        ("visited", "50", ["What starts it says nothing of “amount”."]),
+        ("visited", "50", ["What starts it has no “amount”."]),
         ("ticket_bought", "much", ["Compare it with a number."]),
     ):
         asked = BranchStep("", (Path("", detail="amount", compare="more", value=value), Path("")))

@@ -124,7 +124,7 @@ def test_all_steps_before_it_lead_there_also_inside_of_paths():
     [
         (two_waits(), []),
         (two_waits(amount="amount"), []),
-        (two_waits(amount="gone"), ["The event of the goal says no such amount."]),
+        (two_waits(amount="gone"), ["The goal’s event has no such amount."]),
         (
             two_waits(ends=True),
             ["The journey ends at the goal: nobody goes on from here by it."],
@@ -155,4 +155,4 @@ def test_inside_of_a_path_it_is_refused():
 def test_it_is_written_read_and_said():
     found = two_waits(amount="amount")
     assert from_json(to_json(found)) == found
-    assert "3. Goal: whoever reaches it earlier continues from here" in as_text(found, NAMES)
+    assert "3. Goal: people who reach it earlier continue from here" in as_text(found, NAMES)

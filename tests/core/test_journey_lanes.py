@@ -162,7 +162,7 @@ def test_each_lane_is_checked_by_itself():
     empty = edit.add_lane(found, "")
     assert said(empty) == [
         ("There is no step yet. Type what happens first.", empty.beside[1].id),
-        ("Nothing brings anybody into this lane. Choose what does.", empty.beside[1].id),
+        ("Nothing starts this lane yet. Choose what does.", empty.beside[1].id),
     ]
     # What a step leads into needs no start.
     full = edit.add(empty, DAY, empty.beside[1].id)
@@ -187,13 +187,13 @@ def test_what_only_starts_of_another_lane_say_is_not_known_here():
         return [one.text for one in check(itinerary, names) if one.level == MUST]
 
     assert wrong(edit.add(found, asks, sponsors.id)) == []
-    assert wrong(edit.add(found, asks)) == ["What starts it says nothing of “amount”."]
+    assert wrong(edit.add(found, asks)) == ["What starts it has no “amount”."]
 
 
 def test_a_first_lane_that_nothing_starts_is_told_so():
     found = two()
     bare = dataclasses.replace(found, starts=found.starts[1:])
-    assert said(bare) == [("Nothing brings anybody into this lane. Choose what does.", "start")]
+    assert said(bare) == [("Nothing starts this lane yet. Choose what does.", "start")]
 
 
 def test_a_jump_to_a_lane_is_typed_by_its_name():

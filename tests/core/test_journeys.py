@@ -457,7 +457,7 @@ def test_nothing_is_missing():
 @pytest.mark.parametrize(
     ("itinerary", "text", "stops"),
     [
-        (Itinerary(), "Nothing brings anybody in yet. Choose what starts it.", True),
+        (Itinerary(), "Nothing starts this journey yet. Choose what does.", True),
         (Itinerary(), "There is no step yet. Type what happens first.", True),
         (
             Itinerary(),
@@ -482,7 +482,7 @@ def test_nothing_is_missing():
         ),
         (
             built(ExitStep(""), MessageStep("", 1)),
-            "Nobody can get here: everyone leaves before.",
+            "Nobody can get here: everyone has left before.",
             True,
         ),
         (
@@ -490,7 +490,7 @@ def test_nothing_is_missing():
                 BranchStep("", (Path("", (ExitStep(""),), Who(1)), Path("", (ExitStep(""),)))),
                 MessageStep("", 1),
             ),
-            "Nobody can get here: everyone leaves before.",
+            "Nobody can get here: everyone has left before.",
             True,
         ),
         (

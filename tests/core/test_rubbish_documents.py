@@ -217,6 +217,6 @@ def test_a_number_below_none_is_that_of_nothing(kind, slot):
     document = whole("email")
     line = next(line for line in document["lines"] if line["type"] == kind)
     line[slot] = -1
-    with pytest.raises(DocumentError, match="number of nothing") as refused:
+    with pytest.raises(DocumentError, match="not the number of anything") as refused:
         take_for("email", document)
     assert (refused.value.line, refused.value.slot) == (line["id"], slot)

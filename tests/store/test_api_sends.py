@@ -166,7 +166,7 @@ class TestWhy:
             ("go", ""),
             ("no_consent", "said no to all email"),
             ("no_consent", "was never asked"),
-            ("bad_address", "nothing can be sent to it as it is written"),
+            ("bad_address", "it cannot be written to as it stands"),
             ("go", ""),
         ]
         assert said[1]["facts"] == ["said no to all email"]

@@ -612,7 +612,7 @@ CASES = [
         [event("visited", then={"event": "ticket_bought", "did": False, "days": 2})],
         "Ann Cy Fay Gil",
     ),
-    # what we sent and what came of it
+    # what we sent and the outcome
     ("was sent the message", NOW, [mail("sent", of={"message": 1})], "Ann Bo Eve Fay Gil"),
     ("opened by a person", NOW, [mail("opened", of={"message": 1})], "Ann Fay"),
     ("opened anything: a click counts", NOW, [mail("opened")], "Ann Bo Fay"),

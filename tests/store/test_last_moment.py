@@ -1,4 +1,4 @@
-"""The last moment of a send: whoever still waits then gets nothing, and is counted."""
+"""The last moment of a send: people still waiting then gets nothing, and is counted."""
 
 import datetime as dt
 

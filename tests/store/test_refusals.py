@@ -133,7 +133,7 @@ def test_addresses_in_other_letters_go_as_the_server_takes_them_and_hold_nobody_
             sa.text("SELECT note FROM deliveries WHERE outcome = 'bad_address'")
         ).all()
         assert notes == (
-            [] if offered else ["the mail server takes no letters outside ASCII before the @"]
+            [] if offered else ["the mail server accepts only ASCII characters before the @"]
         )
 
 

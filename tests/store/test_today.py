@@ -113,8 +113,8 @@ def test_a_send_that_goes_out_is_shown_to_whom_something_waits_for(
         sign_in(client, "approver")
         page = words(client.get(f"/sends/{send.id}").text)
     assert "1 person waits until today, 14:15: the gateway asked to try again later." in page
-    assert "1 person waits until today, 14:15: a feed has no answer." not in page
-    assert "2 people wait, the first until today, 14:15: a feed has no answer." in page
+    assert "1 person waits until today, 14:15: a feed does not answer." not in page
+    assert "2 people wait, the first until today, 14:15: a feed does not answer." in page
     assert "waiting for you" in client.get("/").text.lower()
 
 

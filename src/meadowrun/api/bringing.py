@@ -91,7 +91,7 @@ def one_import(actor: Actor, ident: int) -> Answer:
         targets={"type": "array", "items": _TARGET},
         new={
             "type": "object",
-            "description": "columns that become new own fields, by their heading",
+            "description": "columns that become new fields, by their heading",
             "additionalProperties": thing(["type"], label=TEXT, type={"enum": list(TYPES)}),
         },
         identify={"enum": ["email", "reference"]},
@@ -108,11 +108,11 @@ def one_import(actor: Actor, ident: int) -> Answer:
         },
         bad_cells={
             "enum": ["refuse", "leave_out"],
-            "description": "whether a cell that cannot be read refuses its row, or is left out",
+            "description": "whether a cell that cannot be read rejects its row, or is left out",
         },
         consent={
             **TEXT,
-            "description": "how they agreed, in words; without it nobody’s consent is written down",
+            "description": "how they agreed, in words; without it nobody’s consent is recorded",
         },
         channels={
             "type": "array",
@@ -189,7 +189,7 @@ def carry_out(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "get",
     "/v1/imports/<int:ident>/refused",
-    "The rows that were refused, each with its column and reason, page by page",
+    "The rejected rows, each with its column and reason, page by page",
     query=PAGED,
 )
 def refused(actor: Actor, ident: int) -> Answer:

@@ -38,7 +38,7 @@ def all_tasks(actor: Actor) -> Answer:
 @endpoint(
     "post",
     "/v1/tasks/<int:ident>/finish",
-    "Say what came of a task",
+    "Record the outcome of a task",
     takes=thing(["state"], state={"enum": ["done", "not_needed"]}, outcome=TEXT),
 )
 def finish_task(actor: Actor, ident: int) -> Answer:

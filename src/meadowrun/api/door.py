@@ -228,7 +228,7 @@ def _operation(rule: str, scope: str, gives: str, query: Json, codes: tuple[int,
     ]
     problems = (
         (403, f"No live key that may “{scope}”"),
-        (404, "There is nothing with this number"),
+        (404, "Nothing has this number"),
         (409, "It conflicts with what exists already"),
         (422, "Something is invalid; “where” names it"),
     )

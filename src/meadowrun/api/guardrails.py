@@ -56,7 +56,7 @@ def all_limits(actor: Actor) -> Answer:
 @endpoint(
     "put",
     "/v1/message-limits",
-    "Make these, and no others, the limits",
+    "Replace all message limits with these",
     takes=thing(["items"], items={"type": "array", "items": _LIMIT, "maxItems": 200}),
 )
 def set_limits(actor: Actor) -> Answer:
@@ -102,7 +102,7 @@ def set_quiet_hours(actor: Actor, channel: str) -> Answer:
     return flask.jsonify(channel=channel, words=quiet.words(made), does=made.does)
 
 
-@endpoint("delete", "/v1/quiet-hours/<channel>", "Take the quiet hours of a channel away")
+@endpoint("delete", "/v1/quiet-hours/<channel>", "Remove the quiet hours of a channel")
 def delete_quiet_hours(actor: Actor, channel: str) -> Answer:
     quiet.delete(db(), actor, now(), channel)
     return "", 204
@@ -113,12 +113,12 @@ _RULES: Json = thing(
     second_person_above={**_MAYBE_NUMBER, "description": "null: nobody is asked"},
     allowance=thing(
         ["most", "per"],
-        most={**_MAYBE_NUMBER, "description": "null: as many as you like"},
+        most={**_MAYBE_NUMBER, "description": "null: no limit"},
         per={"enum": list(allowance.PERIODS)},
     ),
     soft_bounces=thing(["most", "days"], most={"type": "integer"}, days={"type": "integer"}),
     takes_replies={"type": "boolean"},
-    name_pattern={**TEXT, "description": "how sends are named; empty: as anybody likes"},
+    name_pattern={**TEXT, "description": "how sends are named; empty: no rule"},
     held_out=thing(
         ["percent", "period"],
         percent={"type": ["number", "null"], "description": "null: nobody is held out"},
@@ -201,7 +201,7 @@ def _speeds() -> list[Json]:
     takes=thing(
         ["domain", "per_hour"],
         domain={**TEXT, "description": "empty: each that has no number of its own"},
-        per_hour={"type": ["integer", "null"], "description": "null: as many as its server takes"},
+        per_hour={"type": ["integer", "null"], "description": "null: no limit"},
     ),
 )
 def set_mail_speed(actor: Actor) -> Answer:
@@ -226,7 +226,7 @@ def _plan(domain: str, plan: WarmUp | None) -> Json:
     }
 
 
-@endpoint("get", "/v1/warm-ups", "Which domains that emails are from send a few more each day")
+@endpoint("get", "/v1/warm-ups", "Sender domains in warm-up, which send a few more emails each day")
 def warm_ups(actor: Actor) -> Answer:
     found = [(name, speeds.warm_up(db(), name)) for name in domains(db())]
     return flask.jsonify(items=[_plan(name, row.plan if row else None) for name, row in found])
@@ -235,7 +235,7 @@ def warm_ups(actor: Actor) -> Answer:
 @endpoint(
     "put",
     "/v1/warm-ups/<domain>",
-    "Have a domain send a few more emails each day",
+    "Warm up a sender domain: it sends a few more emails each day",
     takes=thing(
         ["first_day", "growth", "until"],
         begins={"type": "string", "format": "date", "description": "today, unless said"},

@@ -64,7 +64,7 @@ def all_tags(actor: Actor) -> Answer:
 @endpoint(
     "post",
     "/v1/tags",
-    "Make a new tag, or say what one means",
+    "Create a tag, or describe one",
     takes=thing(["tag"], tag=_PATH, meaning=TEXT),
     codes=(201,),
 )
@@ -94,7 +94,7 @@ def tag_bearers(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "put",
     "/v1/tags/of/<kind>/<int:ident>",
-    "Set the tags of a campaign, segment, message or list: these and no others",
+    "Replace the tags of a campaign, segment, message or list with these",
     takes=thing(["tags"], tags={"type": "array", "items": _PATH}),
 )
 def tag_thing(actor: Actor, kind: str, ident: int) -> Answer:
@@ -128,7 +128,7 @@ def take_tag(actor: Actor) -> Answer:
 @endpoint(
     "put",
     "/v1/tags/<int:ident>",
-    "Move a tag, or say what it means; tags under it move along",
+    "Move a tag, or describe it; tags under it move with it",
     takes=thing([], tag=_PATH, meaning=TEXT),
 )
 def change_tag(actor: Actor, ident: int) -> Answer:
@@ -147,7 +147,7 @@ def change_tag(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "delete",
     "/v1/tags/<int:ident>",
-    ("Delete a tag that nothing names; nothing that has it is deleted"),
+    ("Delete a tag that no condition names; what has the tag stays"),
 )
 def delete_tag(actor: Actor, ident: int) -> Answer:
     actions.delete(db(), actor, now(), found_row(db(), Tag, ident, "tag"))

@@ -47,7 +47,7 @@ def own_fields(actor: Actor) -> Answer:
 @endpoint(
     "put",
     "/v1/fields/<int:ident>",
-    "Rename an own field, change its meaning or choices, retire it or take it back; its key stays",
+    "Rename an own field, change its meaning or choices, retire it or bring it back; its key stays",
     takes=thing([], label=TEXT, meaning=TEXT, options=_TEXTS, retired={"type": "boolean"}),
 )
 def change_field(actor: Actor, ident: int) -> Answer:
@@ -135,7 +135,8 @@ def change_kind(actor: Actor, key: str) -> Answer:
 @endpoint(
     "post",
     "/v1/events/kinds/<key>/merge",
-    "Merge the kind of event “gone” into this one, with whatever names it; its key stays an alias",
+    "Merge the kind of event “gone” into this one, with everything that uses it; its key "
+    "stays an alias",
     takes=thing(["gone"], gone=TEXT),
 )
 def merge_kinds(actor: Actor, key: str) -> Answer:

@@ -32,7 +32,7 @@ _SCORE: Json = thing(
     meaning=TEXT,
     half_life={
         "type": ["integer", "null"],
-        "description": "days after which what happened counts half",
+        "description": "days after which something that happened counts half",
     },
     rules={"type": "array", "items": _RULE},
 )
@@ -75,7 +75,7 @@ def add_score(actor: Actor) -> Answer:
     return flask.jsonify(_score(actions.save(db(), actor, now(), words(), _given()))), 201
 
 
-@endpoint("put", "/v1/scores/<int:ident>", "Change what is named of a score", takes=_SCORE)
+@endpoint("put", "/v1/scores/<int:ident>", "Change the given settings of a score", takes=_SCORE)
 def change_score(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(
         _score(actions.save(db(), actor, now(), words(), _given(), queries.score(db(), ident)))
@@ -91,7 +91,7 @@ def delete_score(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/contacts/<int:ident>/points",
-    "Give a contact points, or take some, with the reason",
+    "Add or subtract points of a contact, with the reason",
     takes=thing(
         ["score", "points", "why"], score={"type": "integer"}, points={"type": "number"}, why=TEXT
     ),

@@ -103,7 +103,7 @@ SHEET: Json = {
         "format": "date-time",
         "description": "people wait until then, instead of for “within_hours”",
     },
-    "at_last": {"enum": list(AT_LAST), "description": "what becomes of those who still wait then"},
+    "at_last": {"enum": list(AT_LAST), "description": "what happens to people who still wait then"},
 }
 #: What is taken as it is given.
 _PLAIN = (
@@ -277,7 +277,7 @@ def make_send(actor: Actor) -> Answer:
 @endpoint(
     "put",
     "/v1/sends/<int:ident>",
-    "Change what is named of a send that has not started",
+    "Change the given settings of a send that has not started",
     takes=thing(["version"], version=_WHOLE, **SHEET),
 )
 def change_send(actor: Actor, ident: int) -> Answer:
@@ -289,7 +289,7 @@ def change_send(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "get",
     "/v1/sends/<int:ident>/estimate",
-    "What would become of everybody now, when people would get it, and what stands in the way",
+    "What would happen to everyone now, when people would get it, and what blocks it",
 )
 def estimate(actor: Actor, ident: int) -> Answer:
     send = queries.send(db(), ident)
@@ -325,7 +325,7 @@ def start_send(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/sends/<int:ident>/<verb>",
-    "Pause, resume or stop a send, or take a planned one back",
+    "Pause, resume or stop a send, or unschedule a planned one",
 )
 def steer(actor: Actor, ident: int, verb: str) -> Answer:
     if verb not in ("pause", "resume", "stop", "unplan"):

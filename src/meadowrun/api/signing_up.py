@@ -20,7 +20,7 @@ _SIGN_UP: Json = thing(
     topics={
         "type": "array",
         "items": TEXT,
-        "description": "keys of the topics that are wished for; none: all email",
+        "description": "keys of the topics they want; none: all email",
     },
     page={**TEXT, "description": "where it was asked for, such as the address of the form"},
     said={**TEXT, "description": "what was said there, word for word: it is kept as evidence"},
@@ -31,8 +31,8 @@ _SIGN_UP: Json = thing(
 @endpoint(
     "post",
     "/v1/sign-ups",
-    "Somebody signs up: their address is asked by email, and nothing is agreed to before they "
-    "confirm. The answer is the same whether the address is on file or not",
+    "Sign somebody up: an email asks them to confirm, and no consent is recorded before they do. "
+    "The answer is the same whether or not the address is on file",
     takes=_SIGN_UP,
     codes=(202,),
 )
@@ -69,7 +69,7 @@ def _stands(one: looking.Stands) -> Json:
     }
 
 
-@endpoint("get", "/v1/readiness", "Whether everything is set up, as it was found the last time")
+@endpoint("get", "/v1/readiness", "Whether everything is set up, as of the last try")
 def readiness(actor: Actor) -> Answer:
     return flask.jsonify(items=[_stands(one) for one in looking.standing(db(), settings())])
 

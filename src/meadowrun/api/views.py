@@ -110,9 +110,7 @@ _CONTACT: Json = {
         tags={
             "type": "array",
             "items": TEXT,
-            "description": (
-                "All tags of the contact, by their paths; those left out of it are taken"
-            ),
+            "description": ("All tags of the contact, by their paths; tags not listed are removed"),
         },
     ),
     "additionalProperties": {"description": "Own fields, by key"},
@@ -128,7 +126,7 @@ _CONTACT: Json = {
         events={"type": "array", "minItems": 1, "maxItems": taking.MOST_EVENTS, "items": _EVENT},
     ),
     gives=(
-        "How many were stored, were known before, and made a new contact; and the details that do "
+        "How many were stored, were known already, and created a contact; and the details that do "
         "not fit, kept aside"
     ),
     held_to=False,

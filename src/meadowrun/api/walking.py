@@ -132,7 +132,7 @@ def turn(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/journeys/<int:ident>/people",
-    "Bring contacts in, as far as the journey lets them",
+    "Bring contacts in, as far as the journey allows",
     takes=thing(
         ["contacts"],
         contacts={"type": "array", "items": {"type": "integer"}, "maxItems": MOST_PEOPLE},

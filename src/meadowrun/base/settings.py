@@ -152,7 +152,7 @@ class Settings:
         "At least 32 characters nobody can guess; signs cookies and tracked addresses", read=_secret
     )
     public_url: str = _setting(
-        "Address under which readers and websites reach this installation",
+        "Address at which people and websites reach this installation",
         read=address("http", "https"),
     )
     files_url: str = _setting(
@@ -163,9 +163,7 @@ class Settings:
         read=address("http", "https", required=False),
         default="",
     )
-    organisation: str = _setting(
-        "Name of the organisation that writes", default="Your organisation"
-    )
+    organisation: str = _setting("Name of your organisation", default="Your organisation")
     postal_address: str = _setting("Postal address shown at the foot of every email", default="")
     timezone: str = _setting(
         "The organisation's time zone, an IANA name", read=_zone, default="Europe/London"
@@ -180,43 +178,40 @@ class Settings:
     )
     smtp_url: str = _setting(
         (
-            "Where mail is handed over, smtp:// or smtps://[user:password@]host:port, or null: to "
-            "send nothing"
+            "The mail server that sends your emails, smtp:// or "
+            "smtps://[user:password@]host:port, or null: to send nothing"
         ),
         read=address("smtp", "smtps", "null"),
     )
     smtp_tls: str = _setting(
         (
-            "needed, offered or none: whether mail is handed over encrypted to a server that "
-            "proves who it is; when empty, needed where a password is sent to another machine, "
-            "else offered"
+            "needed, offered or none: whether the connection to the mail server is encrypted and "
+            "its certificate is checked; when empty, needed where a password is sent to another "
+            "machine, else offered"
         ),
         read=one_of("", "needed", "offered", "none"),
         default="",
     )
     mail_receipts_url: str = _setting(
-        "Where one may ask whether the mail server took a Message-ID; empty: nowhere",
+        "Address that says whether the mail server accepted a Message-ID; empty: none",
         read=address("http", "https", required=False),
         default="",
     )
     smtp_url_2: str = _setting(
         (
-            "A second mail server, as the first: a sender can go by it first, and each takes over "
-            "while the other takes nothing; empty: there is none"
+            "A second mail server, written like the first: a sender can prefer it, and each takes "
+            "over while the other does not answer; empty: none"
         ),
         read=address("smtp", "smtps", "null", required=False),
         default="",
     )
     mail_receipts_url_2: str = _setting(
-        "Where the second mail server tells what it took; empty: nowhere, and doubts stay open",
+        "The same address of the second mail server; empty: none, and doubts stay open",
         read=address("http", "https", required=False),
         default="",
     )
     smtp_connections: int = _setting(
-        (
-            "How many emails a worker hands over side by side, each on a connection of its own; 1 "
-            "to 50"
-        ),
+        "How many connections to the mail server a worker opens at once; 1 to 50",
         read=whole(1, 50),
         default="8",
     )
@@ -289,7 +284,7 @@ class Settings:
     )
     sms_url: str = _setting(
         (
-            "Where text messages are handed over, http(s)://host, or null: for a trial, in which "
+            "The gateway that sends text messages, http(s)://host, or null: for a trial, in which "
             "they count as sent; empty: none can be sent"
         ),
         read=address("http", "https", "null", required=False),
@@ -307,7 +302,7 @@ class Settings:
     )
     push_url: str = _setting(
         (
-            "Where push notifications for phones are handed over, http(s)://host or null: to send "
+            "The gateway that sends push notifications to phones, http(s)://host or null: to send "
             "none"
         ),
         read=address("http", "https", "null"),
@@ -360,8 +355,8 @@ class Settings:
         """What of these settings lets strangers in, with the remedy; None where nothing does."""
         if len(set(self.secret)) < _DIFFERENT:
             return (
-                "MEADOWRUN_SECRET is easily guessed: whoever guesses it can sign in as anybody. "
-                "Make a random one, for example with "
+                "MEADOWRUN_SECRET is easily guessed, and anyone who guesses it can sign in as "
+                "anybody. Make a random one, for example with "
                 "python3 -c 'import secrets; print(secrets.token_urlsafe(48))'."
             )
         if self.public_url.startswith("https:") and not self.cookie_secure:

@@ -70,7 +70,7 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
     ):
         raise ScoreProblem(
             Wording(
-                "A rule gives or takes up to %(most_points)s points, and not none.",
+                "A rule gives or takes up to %(most_points)s points, at least 1.",
                 most_points=wording.number(MOST_POINTS),
             ),
             place,
@@ -96,7 +96,7 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
     except DefinitionError as problem:
         raise ScoreProblem(str(problem), place) from None
     if not [node for node in definition.lines if not node.off]:
-        raise ScoreProblem("Say for what a rule gives its points.", place)
+        raise ScoreProblem("Say what a rule gives its points for.", place)
     if asks_score(lines, words):
         raise ScoreProblem(
             "A score cannot be made of a score, nor of a segment that asks for one: that would be "

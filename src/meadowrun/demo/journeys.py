@@ -257,7 +257,7 @@ def live(database: Database, settings: Settings, now: dt.datetime, react: React)
 
 
 def _desk(database: Database, now: dt.datetime) -> None:
-    """The desk does three of five of its tasks within a day or two, and writes what came of it."""
+    """The desk does three of five of its tasks within a day or two, and writes the outcome."""
     with database.session() as session:
         waiting = sa.select(ColleagueTask).where(
             ColleagueTask.state == "open", ColleagueTask.created_at < now - dt.timedelta(hours=30)

@@ -72,7 +72,7 @@ class Line:
         if not name.isascii():
             if self.server.has_extn("smtputf8"):
                 return address, True
-            raise Unusable("the mail server takes no letters outside ASCII before the @")
+            raise Unusable("the mail server accepts only ASCII characters before the @")
         try:
             return f"{name}@{idna.encode(host, uts46=True).decode()}", False
         except idna.IDNAError as problem:
@@ -110,7 +110,7 @@ class Line:
 
     def finish(self) -> None:
         """Sends the end: from here on the server may have the email, whatever we hear. `answer`
-        tells what came of it."""
+        tells the outcome."""
         try:
             self.server.send(self._content[-1:] + b".\r\n")
         except OSError:

@@ -124,7 +124,7 @@ def make(
         _email(
             settings,
             Wording("Come and see us on Friday"),
-            Wording("Our doors are open this Friday from six. Bring whoever you like."),
+            Wording("Our doors are open this Friday from six. Bring anyone you like."),
             Wording("Tell us that you are coming"),
         ),
     )

@@ -1,4 +1,4 @@
-"""Imports: the file, how its columns are matched, what came of it, and every refused row."""
+"""Imports: the file, how its columns are matched, the outcome, and every refused row."""
 
 import datetime as dt
 from typing import Any

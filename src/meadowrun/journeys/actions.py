@@ -479,7 +479,7 @@ def take_over(session: orm.Session, actor: Actor, now: dt.datetime, found: Journ
     """Makes somebody the one who looks after a journey that was started: who is told of it, and
     gets its tasks where nobody is named. Raises Conflict for one that was never started."""
     if not found.started_by:
-        raise Conflict("It was never started: whoever starts it looks after it.")
+        raise Conflict("It was never started; the person who starts it will look after it.")
     before, found.started_by = found.started_by, actor.name
     audit.record(session, actor, now, "took over", "journey", found.id, found.name, after=before)
 
@@ -505,7 +505,7 @@ def bring_in(
     many. With `most_wait` they become testers whose waits take so many seconds (0: as long as for
     everybody). Raises Conflict where it takes nobody in, Invalid for a lane that is not there."""
     if found.state != "running":
-        raise Conflict("This journey takes nobody in now.")
+        raise Conflict("Nobody can come into this journey now.")
     walk = Walk.of(session, found)
     if lane not in walk.first:
         raise Invalid("This lane is not there any more.", "lane")
@@ -556,4 +556,4 @@ def take_out(
     if not inside:
         raise Conflict("This person is not in the journey any more.")
     take_off(session, [Move(ident, END, now, "by_hand", "left") for ident in inside])
-    audit.record(session, actor, now, "took somebody out of", "journey", found.id, found.name)
+    audit.record(session, actor, now, "removed a contact from", "journey", found.id, found.name)

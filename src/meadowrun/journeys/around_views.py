@@ -53,7 +53,7 @@ def starts(ident: int) -> Answer:
     away."""
     journey, form = queries.journey(db(), ident), flask.request.form
     if gone := form.get("remove", ""):
-        said = Wording("took a start away")
+        said = Wording("removed a start")
         return write(journey, said, lambda before: edit.remove_start(before, gone), "start")
     if "text" in form:
         return _typed_start(journey, form.get("text", "").strip())
@@ -81,7 +81,7 @@ def lanes(ident: int) -> Answer:
     journey, what = queries.journey(db(), ident), flask.request.form.get("do", "")
     name, lane = flask.request.form.get("name", ""), _lane()
     if what == "remove":
-        said = Wording("took a lane away")
+        said = Wording("removed a lane")
         return write(journey, said, lambda before: edit.remove_lane(before, lane), "lanes")
     if what == "name":
         said = Wording("named a lane")
@@ -190,14 +190,14 @@ def exits(ident: int) -> Answer:
     journey, form = queries.journey(db(), ident), flask.request.form
     gone = form.get("remove", "")
     if gone == "withdrew":
-        said = Wording("has people stay who withdraw their consent")
+        said = Wording("keeps people in who withdraw their consent")
         return write(journey, said, lambda before: edit.with_withdrawn(before, True), "exits")
     if gone:
-        said = Wording("took an exit rule away")
+        said = Wording("removed an exit rule")
         return write(journey, said, lambda before: edit.remove_exit(before, gone), "start")
     text = form.get("text", "").strip()
     if typed.says_withdrawn(text):
-        said = Wording("has people leave who withdraw their consent")
+        said = Wording("takes people out who withdraw their consent")
         return write(journey, said, lambda before: edit.with_withdrawn(before, False), "exits")
     found = typed.read_exit_rule(text, queries.names(db()))
     if not found:

@@ -124,9 +124,9 @@ _DEEDS: dict[str, tuple[str, Callable[[Itinerary, str], Itinerary]]] = {
     "down": (Wording("moved a step"), lambda itinerary, step: edit.move(itinerary, step, 1)),
     "nest": (Wording("moved a step into a path"), edit.nest),
     "copy": (Wording("copied a step"), edit.duplicate),
-    "remove": (Wording("took a step away"), edit.remove),
+    "remove": (Wording("removed a step"), edit.remove),
     "off": (Wording("switched a step off or on"), edit.switch),
-    "remove-path": (Wording("took a path away"), edit.remove_path),
+    "remove-path": (Wording("removed a path"), edit.remove_path),
     "add-path": (
         Wording("added a path"),
         lambda itinerary, step: edit.add_path(itinerary, step, Path("")),

@@ -31,7 +31,7 @@ REFUSALS = {
     "gone": Wording("no contact any more"),
     "not_one": Wording("not one of those it takes in"),
     "elsewhere": Wording("inside another journey that keeps them out"),
-    "full": Wording("as many inside as it takes"),
+    "full": Wording("the journey was full"),
 }
 
 #: What becomes of starts, in the order in which they happened: who comes in, and why others do not.

@@ -223,7 +223,7 @@ def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary, start: Sta
     lately = [one for one in happened if one[1] >= since]
     if not lately:
         raise Invalid(
-            "This happened to nobody in the last five weeks. Say below with whom to rehearse it."
+            "This happened to nobody in the last five weeks. Choose below who to rehearse it with."
         )
     some, weight = _some(list(dict.fromkeys(contact for contact, _ in lately)))
     said = Wording("people like the %(n)s who came in the last five weeks", n=number(len(lately)))
@@ -273,7 +273,7 @@ def _by_date(moment: Moment, start: Start, days: int) -> Coming:
             if moment.now <= at < moment.now + dt.timedelta(days=days):
                 dated.append((place, at))
     if not dated:
-        raise Invalid("Nobody has such a date in these days. Say below with whom to rehearse it.")
+        raise Invalid("Nobody has such a date in these days. Choose below who to rehearse it with.")
     people = count_of(round(len(dated) * weight), "person", "people")
     said = Wording("%(people)s whose date comes in these days", people=people)
     return Coming(some, weight, said, [], dated=dated)
@@ -293,7 +293,7 @@ def _by_rhythm(moment: Moment, itinerary: Itinerary, start: Start, days: int) ->
             moments.append(at)
     found = list(everybody(moment, start.who)) if moments else []
     if not found:
-        raise Invalid("Nobody comes in on these days. Say below with whom to rehearse it.")
+        raise Invalid("Nobody comes in on these days. Choose below who to rehearse it with.")
     some, weight = _some(found)
     said = Wording("%(people)s on each day", people=count_of(len(found), "person", "people"))
     dated = [(place, at) for at in moments for place in range(len(some))]

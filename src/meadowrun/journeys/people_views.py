@@ -132,7 +132,7 @@ def remove_tester(ident: int, contact: int) -> Answer:
     """Has a tester be like everybody from their next time on."""
     journey = queries.journey(db(), ident)
     testers.remove(db(), actor(), now(), journey, contact)
-    said = Wording("No tester any more. From their next time on they count like everybody.")
+    said = Wording("No longer a tester: from their next time on they count like everybody.")
     return done("journeys.show", said, ident=ident)
 
 

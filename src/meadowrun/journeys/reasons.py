@@ -22,7 +22,7 @@ ENDS = {
     "merged": Wording("merged into another record"),
     "erased": Wording("erased"),
     "ended": Wording("the journey was ended"),
-    "removed": Wording("their step was taken away"),
+    "removed": Wording("their step was removed"),
 }
 #: Why somebody went on, in words.
 WHY = {
@@ -35,7 +35,7 @@ WHY = {
     "past": Wording("the moment to wait for had passed, or there was none"),
     "done": Wording("done"),
     "sent": Wording("it was sent"),
-    "edited": Wording("the step was taken away"),
+    "edited": Wording("the step was removed"),
     **{key: word for key, word in ENDS.items() if key not in ("by_hand",)},
 }
 

@@ -92,5 +92,5 @@ def remove(
     found = session.get(JourneyTester, (journey.id, contact_id))
     if found is not None:
         session.delete(found)
-        did = "took a tester from"
+        did = "removed a tester from"
         audit.record(session, actor, now, did, "journey", journey.id, journey.name)

@@ -395,7 +395,7 @@ def picture(ident: int) -> Answer:
 
 #: What can be done with a journey as a whole: the deed, and what is said then.
 _TURNS: dict[str, tuple[Callable[..., None], str]] = {
-    "pause": (actions.pause, Wording("Paused: nobody goes on, and nothing is sent.")),
+    "pause": (actions.pause, Wording("Paused: nobody moves on, and nothing is sent.")),
     "resume": (actions.resume, Wording("It goes on.")),
     "wind-down": (actions.wind_down, Wording("Nobody new comes in; who is inside goes on.")),
     "end": (actions.end, Wording("It has ended.")),

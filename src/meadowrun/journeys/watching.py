@@ -92,7 +92,7 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
 
 
 #: What is said where the database refuses a question; why is in the log.
-_CANNOT = Wording("What this journey asks of people cannot be asked. Say it in another way.")
+_CANNOT = Wording("A condition of this journey cannot be worked out. Write it another way.")
 
 
 def _tried(moment: Moment, walk: Walk, start: Start | None) -> tuple[int, str]:

@@ -376,7 +376,7 @@ def ask_review(
         f"{actor.name} asks you to read “{message.name}”",
         (
             f"Draft {message.draft} of “{message.name}” waits for your answer: approve it, or send "
-            "it back with a word why."
+            "it back and say why."
         ),
         f"/messages/{message.id}/review",
     )

@@ -44,7 +44,7 @@ def _mx(settings: Settings) -> Probe:
     def run() -> Tried:
         found = Resolver(settings).mail_servers(settings.mail_domain)
         if not found:
-            return Tried(False, Wording("nobody takes mail for it"))
+            return Tried(False, Wording("no server accepts email for it"))
         return Tried(True, Wording("taken by %(host)s", host=found[0]))
 
     return Probe(

@@ -139,7 +139,7 @@ def gaps(document: Json) -> set[str]:
 def default(got: Rendered | Exception, gaps: Collection[str]) -> Item:
     """The message as somebody of whom nothing is known; `gaps` are the fields that would leave
     one."""
-    name = Wording("Somebody of whom nothing is known")
+    name = Wording("Somebody you know nothing about")
     if isinstance(got, NoVersion):
         return Item(OPEN, name, Wording("Gets nothing: %(got)s.", got=got))
     if isinstance(got, Exception):
@@ -183,7 +183,7 @@ def readers_of_mail(losses: Mapping[str, Collection[str]], known: int) -> Item:
             losses=", ".join(losses),
         )
         if names
-        else Wording("None takes anything away that would be missed."),
+        else Wording("None of them removes anything that matters."),
     )
 
 

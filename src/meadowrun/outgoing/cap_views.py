@@ -197,7 +197,7 @@ def save() -> Answer:
     return done(
         "caps.table",
         Wording(
-            "%(limits)s changed. Whoever waits for room is checked again.",
+            "%(limits)s changed. People waiting for room are checked again.",
             limits=count_of(changed, "limit"),
         ),
     )

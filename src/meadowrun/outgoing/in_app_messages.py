@@ -179,8 +179,8 @@ def _filled_in(
     settings: Settings,
 ) -> Shown | None:
     """The in-app message with the person's values as they are now; kept with the delivery, so that
-    what was seen can be shown again. None when a feed has no answer, or nothing can be made of it.
-    """
+    what was seen can be shown again. None when a feed does not answer, or nothing can be made of
+    it."""
     delivery = session.scalars(
         sa.select(Delivery).where(
             Delivery.number == place.delivery, Delivery.contact_id == contact.id

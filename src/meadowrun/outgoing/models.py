@@ -272,7 +272,7 @@ class SendingRules(Base):
     #: whoever takes them; empty: as many as you like
     allowance: orm.Mapped[int | None]
     allowance_per: orm.Mapped[str] = orm.mapped_column(server_default="month")
-    #: how sends are named, with parts in braces (core/naming); empty: as anybody likes
+    #: how sends are named, with parts in braces (core/naming); empty: no rule
     name_pattern: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: the share of everybody, in %, that gets no marketing at all for as long as one of
     #: HELD_OUT_PERIODS lasts; empty: nobody is kept out

@@ -64,7 +64,7 @@ def save(channel: str) -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _page({"channel": channel, **form.to_dict()}, problem), problem.status
-    return done("quiet.table", "Saved. Whoever waits for hours is checked again.")
+    return done("quiet.table", "Saved. People waiting for their hours are checked again.")
 
 
 @pages.post("/holidays")

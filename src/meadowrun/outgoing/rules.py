@@ -53,7 +53,7 @@ def resume(session: orm.Session, actor: Actor, now: dt.datetime) -> None:
 
 
 def name_sends(session: orm.Session, actor: Actor, now: dt.datetime, pattern: str) -> None:
-    """How sends are named; empty: as anybody likes. Raises PatternError."""
+    """How sends are named; empty: no rule. Raises PatternError."""
     change(session, actor, now, "changed the names of sends", name_pattern=check(pattern))
 
 

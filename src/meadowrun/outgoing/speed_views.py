@@ -117,7 +117,7 @@ def save() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _page(form.to_dict(), problem), problem.status
-    return done("speeds.table", "Saved. Whoever waits for it is checked again.")
+    return done("speeds.table", "Saved. People waiting for it are checked again.")
 
 
 @pages.post("/<domain>/<what>")
@@ -135,7 +135,7 @@ def change(domain: str, what: str) -> Answer:
             flask.abort(404)
     except MeadowrunError as problem:
         return not_done(problem, "speeds.table")
-    return done("speeds.table", "Saved. Whoever waits for it is checked again.")
+    return done("speeds.table", "Saved. People waiting for it are checked again.")
 
 
 def _day(text: str) -> dt.date:

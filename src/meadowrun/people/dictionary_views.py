@@ -55,7 +55,7 @@ def change_field(ident: int, verb: str) -> Answer:
             return done(
                 "dictionary.field",
                 Wording(
-                    "Merged: %(moved)s moved here, and the lines that named the other.",
+                    "Merged: %(moved)s moved here, and the lines that used the other.",
                     moved=count_of(moved, "value"),
                 ),
                 ident=kept.id,
@@ -120,7 +120,7 @@ def merge_kind(ident: int) -> Answer:
     return done(
         "dictionary.event_kind",
         Wording(
-            "Merged: %(moved)s moved here, and whatever named the other.",
+            "Merged: %(moved)s moved here, and everything that used the other.",
             moved=count_of(moved, "event"),
         ),
         ident=kept.id,

@@ -30,8 +30,8 @@ def lines(database: Database, ids: Sequence[int], words: Dictionary) -> Iterator
     """The CSV (commas, RFC 4180) of these contacts, a heading first, in the order of the numbers
     given.
 
-    Dates are YYYY-MM-DD, yes/no is yes or no, several choices are parted by semicolons. Whoever was
-    never asked for consent has an empty cell there. Opens a session of its own, since a file may be
+    Dates are YYYY-MM-DD, yes/no is yes or no, several choices are separated by semicolons. Where
+    consent was never asked for, the cell is empty. Opens a session of its own, since a file may be
     read for longer than a request lives.
     """
     standard = [spec for spec in STANDARD if spec.owner == "contact"]

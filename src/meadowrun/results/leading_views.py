@@ -48,7 +48,7 @@ def follow_up(ident: int, what: str) -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return not_done(problem, "results.show", ident=ident)
-    said = "This is a new send to them; whoever reacts before it goes is left out."
+    said = "This is a new send to them; people who react before it goes are left out."
     return done("sends.show", said, ident=made.id)
 
 

@@ -37,7 +37,7 @@ class Narrowed:
 
 @dataclasses.dataclass(frozen=True)
 class Row:
-    """One send with what came of it; every count is of people, each once."""
+    """One send with the outcome; every count is of people, each once."""
 
     send: Send
     campaign: Campaign

@@ -72,10 +72,7 @@ RULES: dict[str, Rule] = {
         Rule(
             "imports",
             Wording("Imported files"),
-            Wording(
-                "the files that people were brought in from, and the rows that were refused; "
-                "the people stay"
-            ),
+            Wording("the files that were imported, and their rejected rows; the people stay"),
             3,
             f"SELECT count(*) FROM {_IMPORTS}",
             f"""WITH old AS (DELETE FROM imports WHERE id IN (SELECT i.id FROM {_IMPORTS}
@@ -88,8 +85,8 @@ FROM old""",
             "filled",
             Wording("Exact messages"),
             Wording(
-                "what a message was filled in with and the address it went to: it can no "
-                "longer be shown as it was"
+                "what each person’s message was filled in with, and the address it went to: "
+                "it can no longer be shown as they got it"
             ),
             24,
             f"SELECT count(*) FROM {_FILLED}",
@@ -119,10 +116,7 @@ SELECT count(*) FROM gone""",
         Rule(
             "people",
             Wording("People without consent"),
-            Wording(
-                "people who agreed to nothing that still stands and of whom nothing was heard "
-                "since: they are erased"
-            ),
+            Wording("people without any consent who have not been heard of since: they are erased"),
             0,
             f"SELECT count(*) FROM {_SILENT}",
             f"SELECT c.id FROM {_SILENT} ORDER BY c.id LIMIT :most",

@@ -43,7 +43,7 @@ def save(
         if based_on is not None and based_on != score.version:
             raise Conflict(
                 Wording(
-                    "%(changed_by)s changed “%(name)s” meanwhile. Look at it again, then repeat "
+                    "%(changed_by)s changed “%(name)s” meanwhile. Take a look again, then repeat "
                     "your change.",
                     changed_by=score.changed_by,
                     name=score.name,
@@ -123,14 +123,14 @@ def give(
     ):
         raise Invalid(
             Wording(
-                "Give or take up to %(most_points)s points, and not none.",
+                "Add or subtract up to %(most_points)s points, at least 1.",
                 most_points=wording.number(MOST_POINTS),
             ),
             "points",
         )
     why = " ".join(why.split())[:200]
     if not why:
-        raise Invalid("Say what the points are for; others will ask.", "why")
+        raise Invalid("Say what the points are for; others will want to know.", "why")
     made = ScorePoints(
         contact_id=contact.id,
         score_id=score.id,

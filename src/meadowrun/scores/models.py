@@ -14,7 +14,7 @@ class Score(Base):
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
     name: orm.Mapped[str] = orm.mapped_column(unique=True)
     meaning: orm.Mapped[str] = orm.mapped_column(server_default="")
-    #: days after which what happened counts half; None: it does not fade
+    #: days after which something that happened counts half; None: it does not fade
     half_life: orm.Mapped[int | None]
     #: see core/scores.py
     rules: orm.Mapped[list[Any]]

@@ -63,7 +63,7 @@ def make() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status
-    return done("scores.show", "Now say for what it gives points.", ident=made.id)
+    return done("scores.show", "Now say what it gives points for.", ident=made.id)
 
 
 @pages.get("/scores/<int:ident>")

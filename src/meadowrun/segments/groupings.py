@@ -165,7 +165,8 @@ def _set(
         raise Invalid(str(problem), problem.line) from None
     if not lines:
         raise Invalid(
-            "A group needs at least one line; whoever matches none is in “everyone else”.", "lines"
+            "A group needs at least one line; people who match none are in “everyone else”.",
+            "lines",
         )
     if names_grouping(lines, grouping.id, words):
         raise Invalid(

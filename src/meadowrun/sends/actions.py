@@ -386,7 +386,7 @@ def move_to(
     passed."""
     session.refresh(send, with_for_update=True)
     if send.version != based_on:
-        raise Conflict("Somebody changed this send meanwhile. Look at it once more.")
+        raise Conflict("Somebody changed this send meanwhile. Take a look once more.")
     before = {"leaves_at": send.leaves_at}
     send.leaves_at = moment_on(send, day, now)
     if send.local_at is not None:
@@ -456,7 +456,7 @@ def settle_doubts(
         else 0
     )
     if not done:
-        raise Conflict("Nobody of these is in doubt any longer.")
+        raise Conflict("None of these is in doubt any more.")
     audit.record(
         session,
         actor,

@@ -63,7 +63,7 @@ def send_to_missed(session: orm.Session, actor: Actor, now: dt.datetime, send: S
         actor,
         now,
         f"Did not get {send.name}",
-        f"those whom the send “{send.name}” did not reach",
+        f"those the send “{send.name}” did not reach",
         list(people),
     )
     taken = set(session.scalars(sa.select(Send.name)))

@@ -78,7 +78,7 @@ def refuse(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, why
     Invalid."""
     why = " ".join(why.split())[:500]
     if not why:
-        raise Invalid("Say in a word why, so that it can be changed.", "why")
+        raise Invalid("Say briefly why, so that it can be changed.", "why")
     _waiting(session, actor, send)
     send.asked_version = None
     send.refused_by, send.refused_why = actor.name, why

@@ -82,7 +82,7 @@ class Send(Base):
     #: it goes only to people who are still in its audience when it reaches them
     still_in: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: hours from its start until which people wait, or the moment until which they do where one is
-    #: named; and what becomes of those who still wait then, one of AT_LAST
+    #: named; and what happens to people who still wait then, one of AT_LAST
     within_hours: orm.Mapped[int] = orm.mapped_column(server_default="168")
     ends_at: orm.Mapped[dt.datetime | None]
     at_last: orm.Mapped[str] = orm.mapped_column(server_default="drop")

@@ -177,7 +177,7 @@ def ask(ident: int) -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return sheet(queries.send(db(), ident), problem), problem.status
-    return done("sends.show", "Whoever may approve it sees it on Today.", ident=ident)
+    return done("sends.show", "Everyone who may approve it sees it on Today.", ident=ident)
 
 
 @pages.post("/sends/<int:ident>/refuse")
@@ -189,7 +189,7 @@ def refuse(ident: int) -> Answer:
         approval.refuse(db(), actor(), now(), send, flask.request.form.get("why", ""))
     except MeadowrunError as problem:
         return not_done(problem, "sends.show", ident=ident)
-    return done("sends.show", "Refused. Whoever asked for it is told.", ident=ident)
+    return done("sends.show", "Refused. The person who asked is told.", ident=ident)
 
 
 @pages.post("/sends/<int:ident>/<any(start, approve):verb>")
@@ -270,7 +270,7 @@ def missed(ident: int) -> Answer:
         return not_done(problem, "sends.show", ident=ident)
     return done(
         "sends.show",
-        "This is a new send to them. Whoever may not get it still gets nothing.",
+        "This is a new send to them. People who may not get it still get nothing.",
         ident=made.id,
     )
 

@@ -136,7 +136,7 @@ def accept(
         now,
         user.id,
         "Your password was set",
-        "You can sign in by it now. If it was not you who set it, tell an administrator at once.",
+        "You can sign in with it now. If it was not you who set it, tell an administrator at once.",
         "/sign-in",
     )
 

@@ -93,8 +93,8 @@ def _forged(problem: flask_wtf.csrf.CSRFError) -> Answer:
 def _away(problem: sqlalchemy.exc.OperationalError) -> Answer:
     log.error("database away", problem=str(problem.__cause__ or problem)[:300])
     message = Wording(
-        "The database does not answer just now. What you typed is still in your window: try again "
-        "shortly."
+        "The database is not answering at the moment. What you typed is still in your window: try "
+        "again shortly."
     )
     if wants_json():
         return flask.jsonify(error=in_language(message)), 503
@@ -130,7 +130,7 @@ def _clashes(problem: sqlalchemy.exc.IntegrityError) -> Answer:
             422,
         )
     if isinstance(problem.orig, psycopg.errors.UniqueViolation):
-        return answer("Somebody did the same at the same moment. Reload the page and look.", 409)
+        return answer("Somebody did the same at the same moment. Reload the page to see it.", 409)
     return _fault(problem)
 
 

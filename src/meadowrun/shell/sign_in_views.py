@@ -63,7 +63,7 @@ def enter() -> Answer:
             "sign_in.html",
             to=to,
             email=email,
-            problem="Address or password are not right. Check both and try again.",
+            problem="The email address or the password is not right. Check both and try again.",
         )
         return page, 422
     if not entry.halfway:

@@ -107,7 +107,7 @@ def give(
     """Gives contacts that exist a tag; says how many did not bear it before."""
     (tag,) = numbers(session, now, [path])
     count = _give(session, tag, contact_ids)
-    audit.record(session, actor, now, "gave the tag", "tag", tag, path, people=count)
+    audit.record(session, actor, now, "added the tag", "tag", tag, path, people=count)
     return count
 
 
@@ -138,7 +138,9 @@ def take(
         ),
         {"tag": tag, "ids": number_array(contact_ids)},
     )
-    audit.record(session, actor, now, "took the tag", "tag", tag, path, people=rows_changed(done))
+    audit.record(
+        session, actor, now, "removed the tag", "tag", tag, path, people=rows_changed(done)
+    )
     return rows_changed(done)
 
 

@@ -170,7 +170,7 @@ def finish(
             "details": details,
         }
         take_events(session, now, "tasks", [row])
-    did = "finished the task" if state == "done" else "put aside the task"
+    did = "finished the task" if state == "done" else "set the task to not needed"
     audit.record(session, actor, now, did, "task", task.id, task.subject)
 
 

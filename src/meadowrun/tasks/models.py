@@ -34,7 +34,7 @@ class ColleagueTask(Base):
         sa.CheckConstraint("state IN ('open', 'done', 'not_needed')", name="state"),
         server_default="open",
     )
-    #: what came of it, in the colleague's words
+    #: the outcome, in the colleague's words
     outcome: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: what asked for it (“journey”), of which number, at which step; and a name that no two tasks
     #: share, so that nothing asks twice

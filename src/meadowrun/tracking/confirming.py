@@ -162,7 +162,7 @@ def waiting(session: orm.Session, token: str) -> Confirmation:
         sa.select(Confirmation).where(Confirmation.token_hash == _hash(token))
     ).first()
     if found is None:
-        raise NotFound("This link is not valid any more. Ask once more for what you wish.")
+        raise NotFound("This link is not valid any more. Please ask again for what you want.")
     return found
 
 

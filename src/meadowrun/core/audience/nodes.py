@@ -92,7 +92,7 @@ class EventLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class MailLine:
-    """Something we sent, on whatever channel, and what came of it."""
+    """Something we sent, on whatever channel, and the outcome."""
 
     kind: ClassVar[str] = "mail"
     id: str

@@ -59,7 +59,7 @@ def _layouts() -> dict[str, tuple[str, list[Json]]]:
                     [_text("<p><b>When</b></p>", "Day, date, hour")],
                     [_text("<p><b>Where</b></p>", "Place, and how to come")],
                 ),
-                _button("Keep a place for me"),
+                _button("Reserve a place for me"),
             ],
         ),
         "newsletter": (

@@ -350,7 +350,7 @@ def _looks(found: Sequence[Element], ident: str, slot: str, ground: str) -> Iter
         )
     if hidden:
         yield should(
-            "“%(words)s” cannot be seen. Filters take hidden words for spam.",
+            "“%(words)s” cannot be seen. Spam filters distrust hidden words.",
             ident,
             slot,
             words=hidden[:40],
@@ -440,8 +440,8 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
     )
     if pictures and len(re.findall(r"\w+", fillins.PART.sub("x", said))) - footer < _FEW_WORDS:
         yield should(
-            "It is nearly all pictures: who does not load them reads nothing, and filters "
-            "count it. Say in words what they show."
+            "Nearly everything is a picture: people who do not load pictures see nothing, "
+            "and spam filters count it. Say in words what the pictures show."
         )
     if about.postal_address and not _holds(said, about.postal_address):
         yield should(

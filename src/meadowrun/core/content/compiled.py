@@ -328,7 +328,7 @@ def _page(
         )
     except Exception as problem:
         raise CompileError(
-            Wording("The styles could not be worked in: %(problem)s", problem=problem)
+            Wording("The styles could not be applied: %(problem)s", problem=problem)
         ) from problem
     _check(parts, before, page)
     return page

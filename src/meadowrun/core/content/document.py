@@ -345,7 +345,7 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
         # The number of something: a grouping, a shared part, a version of one.
         if (number := _whole(value, ident, name)) < 0:
             raise DocumentError(
-                Wording("“%(value)s” is the number of nothing.", value=value), ident, name
+                Wording("“%(value)s” is not the number of anything here.", value=value), ident, name
             )
         return number
     return one_line(value) if isinstance(default, str) else value

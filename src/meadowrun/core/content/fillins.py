@@ -164,7 +164,7 @@ def parse(part: str) -> FillIn:
     if ref is None:
         raise FillInError(
             Wording(
-                "“%(shown)s” names nothing that can be filled in. Type @ to choose a field.",
+                "“%(shown)s” is not a field that can be filled in. Type @ to choose one.",
                 shown=shown,
             )
         )
@@ -316,7 +316,7 @@ def _test(node: nodes.Node, shown: str) -> Test:
     if ref is None:
         raise FillInError(
             Wording(
-                "“%(shown)s” asks something that cannot be asked. Compare a field with a word "
+                "“%(shown)s” is not a condition that works here. Compare a field with a word "
                 "in quotes or a number.",
                 shown=shown,
             )
@@ -368,17 +368,17 @@ def tag(part: str) -> Tag:
             (made,) = _parsed("{% if " + words[len(kind) :] + " %}{% endif %}").body
         except (jinja2.TemplateSyntaxError, ValueError):
             raise FillInError(
-                Wording("“%(shown)s” is not a complete question.", shown=shown)
+                Wording("“%(shown)s” is not a complete condition.", shown=shown)
             ) from None
         if not isinstance(made, nodes.If):
-            raise FillInError(Wording("“%(shown)s” is not a question.", shown=shown))
+            raise FillInError(Wording("“%(shown)s” is not a condition.", shown=shown))
         test = _test(made.test, shown)
         return Tag(kind, part, dataclasses.replace(test, source=words[len(kind) :].strip()))
     found = re.fullmatch(r"for item in (feed(?:\.[A-Za-z]\w*){1,6})(?:\[:(\d{1,2})\])?", words)
     if not found and kind == "for":
         raise FillInError(
             Wording(
-                "“%(shown)s” cannot be gone through. Write “{%% for item in feed.… %%}” with "
+                "“%(shown)s” cannot be listed. Write “{%% for item in feed.… %%}” with "
                 "the feed’s name and the way to its list, and item.… for what each one holds.",
                 shown=shown,
             )
@@ -386,7 +386,7 @@ def tag(part: str) -> Tag:
     if not found:
         raise FillInError(
             Wording(
-                "“%(shown)s” is not something a message can do: only if, elif, else, endif, "
+                "“%(shown)s” does not work in a message; only if, elif, else, endif, "
                 "and for over a feed.",
                 shown=shown,
             )

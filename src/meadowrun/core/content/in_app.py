@@ -191,7 +191,7 @@ def _showing(in_app: Mapping[str, Any], about: About) -> Iterator[Check]:
         yield must("Its last day is before its first.", "in_app", "until")
     if not in_app["until"]:
         yield should(
-            "It has no last day: whoever comes in a year still sees it.", "in_app", "until"
+            "It has no last day: somebody who comes in a year still sees it.", "in_app", "until"
         )
     if in_app["event"] != PAGE_VIEWED:
         yield from _event(in_app["event"], Wording("It waits for"), "event", about)

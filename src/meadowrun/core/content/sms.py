@@ -147,7 +147,7 @@ def _says_something(text: str, stop_word: str) -> Iterator[tuple[str, str]]:
     if not text.strip():
         yield MUST, Wording("The text is empty.")
     elif re.fullmatch(only_who_and_stop, text.strip(), re.IGNORECASE):
-        yield SHOULD, Wording("It says nothing yet besides whom it is from and how to stop.")
+        yield SHOULD, Wording("It says nothing yet but who it is from and how to stop.")
 
 
 def _length(made: Size) -> Iterator[tuple[str, str]]:

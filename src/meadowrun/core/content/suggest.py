@@ -70,24 +70,24 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
             "{T} is calling",
         ),
         "urgent": (
-            "Keep your place at {t}",
+            "Reserve your place at {t}",
             "{T}: choose your place now",
-            "Do not put off {t}",
+            "Do not leave {t} too late",
             "Now is the time for {t}",
         ),
     },
     "remind": {
         "warm": (
-            "{n}, a gentle word about {t}",
+            "{n}, a friendly reminder of {t}",
             "Do not forget {t}",
-            "{T}, in case it slipped by",
+            "{T}, in case you missed it",
             "Have you thought of {t}?",
         ),
         "plain": (
             "A reminder: {t}",
             "{T}, once more",
             "On your list: {t}",
-            "Have you seen to {t}?",
+            "Have you taken care of {t}?",
         ),
         "lively": (
             "Psst: {t}",
@@ -98,7 +98,7 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
         "urgent": (
             "Once more: {t}",
             "{T}: please do not wait",
-            "Please see to {t} today",
+            "Please take care of {t} today",
             "Do not miss {t}",
         ),
     },
@@ -112,7 +112,7 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
         "plain": ("Thank you for {t}", "Our thanks for {t}", "{T}: thank you", "What {t} meant"),
         "lively": (
             "{n}, you did that!",
-            "Look what came of {t}",
+            "See what {t} led to",
             "Hats off to you for {t}",
             "{T} was yours",
         ),
@@ -188,7 +188,7 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
             "Now is a good time for {t}",
             "Now: {t}",
             "{T}: have a look today",
-            "Take {t} today",
+            "Get {t} today",
         ),
     },
     "ask": {
@@ -266,9 +266,9 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
     },
 }
 _LABELS = {
-    "invite": ("Keep my place", "Choose a time", "I am coming", "See the places"),
-    "remind": ("See to it now", "Do it now", "Look at it", "Take me there"),
-    "thank": ("See what came of it", "Have a look", "Read on", "See more"),
+    "invite": ("Reserve my place", "Choose a time", "Count me in", "See the places"),
+    "remind": ("Take care of it now", "Do it now", "Take a look", "Take me there"),
+    "thank": ("See the result", "Have a look", "Read on", "See more"),
     "renew": ("Renew now", "Stay with us", "Keep it going", "Choose how to renew"),
     "welcome": ("Begin here", "Take the first step", "Look around", "Show me"),
     "offer": ("Have a look", "Show me", "Choose yours", "Take it"),
@@ -280,17 +280,17 @@ _REASONS = {
     "warm": (
         "We thought of you first.",
         "It would be good to have you with us.",
-        "You belong to the people this was made for.",
+        "This was made for people like you.",
     ),
     "plain": ("Here is what you need to know.", "Read on below.", "Here is the short version."),
     "lively": (
         "You will want to tell somebody about it.",
-        "Bring somebody along.",
+        "Bring a friend.",
         "It is as good as it sounds.",
     ),
     "urgent": (
-        "Please do not leave it for later.",
-        "Please look at it today.",
+        "Please do not leave it too late.",
+        "Please take a look today.",
         "Now is the moment.",
     ),
 }
@@ -298,7 +298,7 @@ _CLOSINGS = {
     "informal": ("See you soon.", "Write back if anything is unclear.", "We look forward to it."),
     "formal": (
         "Please reply to this message with any question.",
-        "We remain at your disposal.",
+        "We are always happy to help.",
         "We look forward to hearing from you.",
     ),
 }

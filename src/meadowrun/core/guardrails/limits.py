@@ -111,7 +111,7 @@ def again_words(rule: str, days: int) -> Wording:
 def still_in_words(still_in: bool) -> Wording:
     """Whether a send is only for those who still are in its audience, in words."""
     return (
-        Wording("whoever is still in the audience at that moment")
+        Wording("people who are still in the audience at that moment")
         if still_in
         else Wording("everyone in the audience at its start")
     )

@@ -66,13 +66,13 @@ REASONS = {
     "never_asked": Wording("was never asked"),
     "paused": Wording("asked for a pause"),
     "no_address": Wording("none is on file"),
-    "bad_address": Wording("nothing can be sent to it as it is written"),
+    "bad_address": Wording("it cannot be written to as it stands"),
     "bounced": Wording("it is tried again once it is corrected"),
     "repeated_address": Wording("another record with it gets this"),
     "control_group": Wording("qualifies, and is compared with those who get it"),
     "held_out": Wording("gets no marketing for now, and is compared with everybody else"),
     "left_audience": Wording("was no longer in the audience when its turn came"),
-    "last_moment": Wording("it could not be handed over before its last moment"),
+    "last_moment": Wording("its last moment passed before it could be sent"),
     "had_before": Wording("it has had this before, and the send is once for each person"),
     "cap": Wording("a message limit is reached"),
     "own_limit": Wording("they asked for no more than this a week"),
@@ -82,10 +82,10 @@ REASONS = {
     "best_hour": Wording("it goes at the hour at which they react most"),
     "portion": Wording("their portion comes later"),
     "passed": Wording("the time had passed on their own clock when it started"),
-    "mail_speed": Wording("only so many an hour go to their mail domain"),
+    "mail_speed": Wording("their mail domain gets only so many an hour"),
     "mail_delays": Wording("their mail server asked us to try again later"),
-    "warm_up": Wording("the domain it is from is new, and sends a few more each day"),
-    "feed": Wording("a feed has no answer"),
+    "warm_up": Wording("its sender domain is in warm-up, and sends a few more each day"),
+    "feed": Wording("a feed does not answer"),
     "gateway": Wording("the gateway asked to try again later"),
 }
 
@@ -158,7 +158,7 @@ def rule_words(rule: str, channel: str, topic: bool = False) -> str:
         if topic
         else Wording("everyone who did not say no to %(what)s", what=what),
         "service": Wording(
-            "all of them, whatever they agreed to: it is about something of theirs, like a booking"
+            "all of them, whatever they agreed to: it is about something they have, like a booking"
         ),
     }[rule]
 

@@ -60,7 +60,7 @@ def _if_they(
 BEGINNINGS = {
     "welcome": Beginning(
         Wording("A welcome over two weeks"),
-        Wording("Somebody is new: greet them, and show more to whoever is curious."),
+        Wording("Greet someone new, and show more to people who are curious."),
         (
             _says("welcome them"),
             _days(2, 10),
@@ -71,7 +71,9 @@ BEGINNINGS = {
     ),
     "channels": Beginning(
         Wording("First steps over several channels"),
-        Wording("An app or a service is to be set up: one step a message, where they see it."),
+        Wording(
+            "Help people set up an app or a service, one step per message, where they will see it."
+        ),
         (
             _says("say what to do first, by email"),
             _days(1, 10),
@@ -82,7 +84,7 @@ BEGINNINGS = {
     ),
     "remind": Beginning(
         Wording("Remind until they act"),
-        Wording("Something is asked for: two reminders, and nothing more to whoever did it."),
+        Wording("Ask for something, remind twice, and stop once it is done."),
         (
             _says("ask for it"),
             _if_they(
@@ -98,18 +100,18 @@ BEGINNINGS = {
     ),
     "before": Beginning(
         Wording("Before something ends"),
-        Wording("An agreement runs out: in good time, again, and then by a person."),
+        Wording("An agreement runs out: write in good time, write again, then have somebody call."),
         (
-            _says("say in good time that it ends"),
+            _says("say in good time that it is ending"),
             _days(14, 10),
             _says("make it easy to go on"),
             _days(7, 10),
-            TaskStep("", "call", str(Wording("Ask whether they wish to go on")), Span(3, "day")),
+            TaskStep("", "call", str(Wording("Ask whether they want to go on")), Span(3, "day")),
         ),
     ),
     "after": Beginning(
         Wording("After a visit"),
-        Wording("They were there: thank them, and invite them once more."),
+        Wording("Thank people who came, and invite them again."),
         (
             _days(1, 17),
             _says("thank them"),
@@ -119,19 +121,19 @@ BEGINNINGS = {
     ),
     "looked": Beginning(
         Wording("Looked, did not buy"),
-        Wording("They were close: a word while they remember, and one more."),
+        Wording("They nearly bought: a reminder while it is fresh, and one more."),
         (
             WaitStep("", Span(2, "hour")),
-            _says("a word while they remember"),
+            _says("a reminder while it is fresh"),
             _days(2, 18),
-            _says("answer what may hold them back"),
+            _says("answer what may be holding them back"),
         ),
     ),
     "back": Beginning(
         Wording("Win somebody back"),
-        Wording("They were not seen for long: ask, offer something, leave them alone."),
+        Wording("Not seen for a long time: ask, offer something, then leave them alone."),
         (
-            _says("say that they are missed"),
+            _says("say that you miss them"),
             _if_they(
                 "opened",
                 7,
@@ -174,7 +176,7 @@ BEGINNINGS = {
     ),
     "lead": Beginning(
         Wording("From interest to a colleague"),
-        Wording("Somebody asks for more: whoever reads on is given to a colleague as a lead."),
+        Wording("Somebody asks for more: if they read on, a colleague gets them as a lead."),
         (
             _says("what they asked for"),
             _if_they(
@@ -187,7 +189,7 @@ BEGINNINGS = {
     ),
     "bounced": Beginning(
         Wording("When an email does not arrive"),
-        Wording("A message matters: where it bounces, somebody asks for the right address."),
+        Wording("An important message bounces: a colleague asks for the right address."),
         (
             _says("what matters"),
             _if_they(

@@ -52,7 +52,7 @@ def _of_lane(
     if not lane.steps:
         yield must("There is no step yet. Type what happens first.", lane.id)
     if itinerary.beside and not alone.starts and not _jumped_into(itinerary, lane.id):
-        yield must("Nothing brings anybody into this lane. Choose what does.", lane.id or "start")
+        yield must("Nothing starts this lane yet. Choose what does.", lane.id or "start")
     sent = False
     for step, _, _ in alone.walk():
         yield from _of_step(step, itinerary, names, unsendable)
@@ -80,7 +80,7 @@ def _jumped_into(itinerary: Itinerary, lane: str) -> bool:
 
 def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
     if not itinerary.starts:
-        yield must("Nothing brings anybody in yet. Choose what starts it.", "start")
+        yield must("Nothing starts this journey yet. Choose what does.", "start")
     for start in itinerary.starts:
         if start.event and start.event not in names.events:
             yield must("The event that starts it is gone. Choose another.", start.id)
@@ -106,7 +106,7 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
     if itinerary.goal and itinerary.goal.amount:
         said = names.words.event(itinerary.goal.event)
         if said is None or said.detail(itinerary.goal.amount) is None:
-            yield should("The event of the goal says no such amount.", "", "goal")
+            yield should("The goal’s event has no such amount.", "", "goal")
     if itinerary.goal is None:
         yield should("No goal is set: nobody will see what the journey brought.", "", "goal")
 
@@ -129,7 +129,7 @@ def _subject(itinerary: Itinerary, names: Names) -> Iterator[Check]:
         if itinerary.subject and itinerary.subject not in said:
             yield should(
                 Wording(
-                    "This says nothing of “%(it)s”: whoever comes in by it is there one at a time.",
+                    "This has no “%(it)s”: people come in by it one at a time.",
                     it=itinerary.subject,
                 ),
                 start.id,
@@ -170,7 +170,7 @@ def _of_step(
             if not path.reaction and path.event not in names.events:
                 yield must("Choose what this path waits for.", path.id)
         if not step.span.amount:
-            yield must("Give it some time: nothing can happen in no time.", step.id)
+            yield must("Give it some time: with none, nothing can happen.", step.id)
     if isinstance(step, ChangeStep):
         yield from _of_change(step, names)
     if isinstance(step, WaitStep):
@@ -186,7 +186,7 @@ def _of_step(
         elif gone:
             yield should("A colleague of this step is gone; the others get it.", step.id)
     if isinstance(step, JumpStep) and step.journey and step.journey not in names.journeys:
-        yield must("The journey that this step leads to is gone. Choose another.", step.id)
+        yield must("The journey this step leads to was deleted. Choose another.", step.id)
     if isinstance(step, GoalStep) and itinerary.goal is None:
         yield must("Choose the goal below: nobody can reach it yet.", step.id)
     if isinstance(step, GoalStep) and itinerary.goal and itinerary.goal.ends:
@@ -249,9 +249,7 @@ def _of_details(itinerary: Itinerary, names: Names) -> Iterator[Check]:
                     if not asked:
                         yield must("No webhook before this step gives an answer.", path.id)
                 elif path.detail and path.detail not in known:
-                    yield must(
-                        Wording("What starts it says nothing of “%(it)s”.", it=path.detail), path.id
-                    )
+                    yield must(Wording("What starts it has no “%(it)s”.", it=path.detail), path.id)
 
 
 def _of_change(step: ChangeStep, names: Names) -> Iterator[Check]:
@@ -302,7 +300,7 @@ def _behind_exits(steps: tuple[Step, ...]) -> list[Check]:
     over = False
     for step in steps:
         if over:
-            found.append(must("Nobody can get here: everyone leaves before.", step.id))
+            found.append(must("Nobody can get here: everyone has left before.", step.id))
             break
         over = _all_leave(step)
         if isinstance(step, Parting):

@@ -82,7 +82,7 @@ def _changed(before: Step, after: Step, name: str, people: int) -> str:
             return Wording("“%(name)s”: a longer wait for %(who)s", who=who, name=name)
         if new < old:
             return Wording(
-                "“%(name)s”: a shorter wait for %(who)s; whose time is up goes on at once",
+                "“%(name)s”: a shorter wait for %(who)s; people whose time is up go on at once",
                 who=who,
                 name=name,
             )

@@ -224,7 +224,7 @@ def nest(itinerary: Itinerary, ident: str) -> Itinerary:
             return steps
         before = steps[place - 1]
         if not isinstance(before, Parting):
-            raise ItineraryError(Wording("No paths part at the step before this one."))
+            raise ItineraryError(Wording("The step before this one has no paths."))
         first = before.paths[0]
         first = dataclasses.replace(first, steps=(*first.steps, steps[place]))
         parted = dataclasses.replace(before, paths=(first, *before.paths[1:]))

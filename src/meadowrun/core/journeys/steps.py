@@ -69,7 +69,7 @@ class Who:
 @dataclasses.dataclass(frozen=True, slots=True)
 class MessageStep:
     """Sends a message through the one door; the person stays until it is handed over or refused.
-    Whoever may not get it gets the first of `instead` that they may get."""
+    People who may not get it get the first of `instead` that they may get."""
 
     kind: ClassVar[str] = "message"
     id: str

@@ -194,7 +194,7 @@ def _line(step: Step, names: Names) -> Line:
         name = names.journeys.get(step.journey, _GONE)
         return Line("", Wording("Go over"), Wording("to the journey “%(name)s”", name=name))
     if isinstance(step, GoalStep):
-        return Line("", Wording("Goal"), Wording("whoever reaches it earlier continues from here"))
+        return Line("", Wording("Goal"), Wording("people who reach it earlier continue from here"))
     return Line("", Wording("Exit"), Wording("leaves the journey"))
 
 
@@ -227,7 +227,7 @@ def who_words(who: Who, names: Names) -> str:
         name = names.segments.get(who.segment, _GONE)
         return Wording("who is in “%(name)s”", name=name)
     if not who.lines:
-        return Wording("of whom nothing is asked yet")
+        return Wording("with no condition yet")
     try:
         definition = d.parse({"lines": list(who.lines)}, names.words)
     except d.DefinitionError as problem:
@@ -238,14 +238,14 @@ def who_words(who: Who, names: Names) -> str:
 def tell_words(step: TellStep, names: Names) -> str:
     """Who is told: “Hetty Brook and Otto Lind by email”."""
     to = [names.colleagues.get(one, str(_GONE)) for one in step.to]
-    who: str = joined(to, "and") if to else Wording("whoever started it")
+    who: str = joined(to, "and") if to else Wording("the person who started it")
     return Wording("%(who)s by email", who=who)
 
 
 def task_words(step: TaskStep, names: Names) -> str:
     """Who gets a task, and until when: “to Hetty Brook in turn, due after 2 days”."""
     to = [names.colleagues.get(one, str(_GONE)) for one in step.to]
-    who: str = joined(to, "and") if to else Wording("whoever started it")
+    who: str = joined(to, "and") if to else Wording("the person who started it")
     if len(to) > 1:
         who = Wording("%(who)s in turn", who=who)
     due = span_words(step.due)
@@ -256,8 +256,8 @@ def _change_words(step: ChangeStep, names: Names) -> str:
     if step.what == "tag":
         name = names.tags.get(step.number, _GONE)
         if step.remove:
-            return Wording("take the tag “%(name)s”", name=name)
-        return Wording("give the tag “%(name)s”", name=name)
+            return Wording("remove the tag “%(name)s”", name=name)
+        return Wording("add the tag “%(name)s”", name=name)
     if step.what == "topic":
         name = names.topics.get(step.number, _GONE)
         if step.remove:
@@ -266,8 +266,8 @@ def _change_words(step: ChangeStep, names: Names) -> str:
     if step.what == "score":
         name, points = names.scores.get(step.number, _GONE), step.value
         if step.remove:
-            return Wording("take %(points)s points of “%(name)s”", points=points, name=name)
-        return Wording("give %(points)s points of “%(name)s”", points=points, name=name)
+            return Wording("subtract %(points)s points from “%(name)s”", points=points, name=name)
+        return Wording("add %(points)s points to “%(name)s”", points=points, name=name)
     if step.what == "field":
         spec = names.fields.get(step.field)
         label = spec.label if spec else _GONE
@@ -276,8 +276,8 @@ def _change_words(step: ChangeStep, names: Names) -> str:
         return Wording("set “%(label)s” to “%(value)s”", label=label, value=step.value)
     name = names.lists.get(step.number, _GONE)
     if step.remove:
-        return Wording("take off the list “%(name)s”", name=name)
-    return Wording("put on the list “%(name)s”", name=name)
+        return Wording("remove from the list “%(name)s”", name=name)
+    return Wording("add to the list “%(name)s”", name=name)
 
 
 def path_line(step: Parting, path: Path, names: Names) -> Line:

@@ -1,4 +1,4 @@
-"""What we sent and what came of it: its SQL, and its forms."""
+"""What we sent and the outcome: its SQL, and its forms."""
 
 from sqlalchemy import orm
 
@@ -144,7 +144,7 @@ def _mailed(compiler: Compiler, line: MailLine, what: str) -> str:
 
 
 def form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json:
-    """What came of it, of which messages, when, and among whom."""
+    """Outcome, of which messages, when, and among whom."""
     if slot != "of":
         return {"form": slot, "mail_words": MAIL_WORDS}
     chosen = next(iter((node.get("of") or {}).items()), ("any", None))

@@ -36,7 +36,7 @@ document.getElementById('app').addEventListener('click', async () => {
   }
   const link = Object.assign(document.createElement('a'), {
     href: answer.app,
-    textContent: 'Look at it',
+    textContent: 'Take a look',
   });
   said.replaceChildren('The app is on your phone. ', link);
 });

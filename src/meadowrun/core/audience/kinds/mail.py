@@ -1,4 +1,4 @@
-"""Something we sent, on whatever channel, and what came of it."""
+"""Something we sent, on whatever channel, and the outcome."""
 
 import datetime as dt
 from collections.abc import Mapping
