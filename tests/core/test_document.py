@@ -280,3 +280,26 @@ def test_differences_in_words():
         "heading of line 1 says “B”",
         "divider of line 2 removed",
     ]
+
+
+def test_changes_of_the_design_are_told_in_the_words_of_the_screen():
+    old, new = message(), message()
+    new["settings"] = old["settings"] | {"on_accent": "#eeeeee", "ground": "#000000"}
+    assert differences(old, new) == ["design changed: outer background, colour of button texts"]
+    assert set(doc.DESIGN) == set(doc.SETTINGS)
+
+
+@pytest.mark.parametrize(
+    ("kind", "setting"),
+    [
+        (kind, setting)
+        for kind, (_, given) in doc.LINE_TYPES.items()
+        for setting in given
+        if setting not in ("columns", "otherwise", "cases")  # told by their lines and versions
+    ],
+)
+def test_a_change_of_any_setting_of_a_line_can_be_told(kind, setting):
+    """A setting without words of its own would be told by its name in the code, or not at all."""
+    old = message((kind, {}))
+    new = {**old, "lines": [old["lines"][0] | {setting: "x"}]}
+    assert len(differences(old, new)) == 1

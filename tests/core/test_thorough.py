@@ -548,7 +548,7 @@ def test_differences_say_what_a_reviewer_wants_to_know():
     assert differences(old, new) == [
         "subject says “B”",
         "button of line 1, column 1, line 1 says “Book ‹town›”",
-        "picture of picture of line 2 changed",
+        "image of picture of line 2 changed",
         "picture of line 2 switched off",
         "who reads “Patrons” in only if of line 3 changed",
     ]

@@ -31,9 +31,9 @@ def _probe(channel: Channel, settings: Settings) -> Probe:
         key=f"gateway:{channel.kind.key}",
         area=channel.kind.several,
         optional=not channel.wanted(settings),
-        name=Wording("The gateway takes them"),
+        name=Wording("The gateway accepts them"),
         fix=Wording(
-            "An administrator names it in the settings of the installation: %(setting)s.",
+            "An administrator sets it in the settings of the installation: %(setting)s.",
             setting=channel.setting or channel.kind.key,
         ),
         run=run,

@@ -67,6 +67,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         "splits": SPLITS,
         "feeds": queries.feeds(db()),
         "fonts": doc.FONTS,
+        "design": doc.DESIGN,
         "icons": {
             key: name for key, name in ICONS.items() if settings().demo or key not in MADE_UP
         },

@@ -56,9 +56,9 @@ def style() -> Answer:
 def _style(shown: dict[str, object], problem: MeadowrunError | None) -> str:
     looks = {k: str(shown.get(k, v)) for k, v in doc.SETTINGS.items()}
     pairs = [
-        (Wording("text on the sheet"), "sheet", "ink"),
-        (Wording("button texts"), "accent", "on_accent"),
-        (Wording("links on the sheet"), "sheet", "accent"),
+        (Wording("text on its background"), "sheet", "ink"),
+        (Wording("button texts on buttons"), "accent", "on_accent"),
+        (Wording("links on their background"), "sheet", "accent"),
     ]
     ratios = [
         (name, contrast(looks[a], looks[b]))
@@ -70,6 +70,7 @@ def _style(shown: dict[str, object], problem: MeadowrunError | None) -> str:
         shown=shown,
         problem=problem,
         fonts=doc.FONTS,
+        design=doc.DESIGN,
         ratios=ratios,
         icons=[name for key, name in ICONS.items() if settings().demo or key not in MADE_UP],
     )

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from meadowrun.core.content import fillins
+from meadowrun.core.content.document import DESIGN
 from meadowrun.core.content.lines import LINE_TYPES, Json, places, walk
 from meadowrun.core.language import Wording
 
@@ -13,20 +14,20 @@ _SLOTS = {
     "text": "words",
     "html": "words",
     "label": "words",
-    "href": "address",
+    "href": "link",
     "link": "link",
-    "src": "picture",
+    "src": "image",
     "alt": Wording("alternative text"),
-    "align": "place",
+    "align": "alignment",
     "colour": "colour",
     "fill": "colour",
     "width": "width",
     "height": "height",
-    "split": "widths",
+    "split": Wording("column widths"),
     "reverse": Wording("order on phones"),
     "unsubscribe": Wording("unsubscribe link"),
     "icons": "icons",
-    "by": Wording("name under it"),
+    "by": Wording("who said it"),
     "code": "code",
     "feed": "feed",
     "most": Wording("number of items"),
@@ -39,7 +40,7 @@ _SLOTS = {
 _PARTICULARS = {
     "picture": "picture",
     "icon": "icon",
-    "href": "address",
+    "href": "link",
     "tap": Wording("what a tap does"),
     "page": Wording("page it opens"),
     "buttons": "buttons",
@@ -49,12 +50,12 @@ _PARTICULARS = {
     "inbox": "inbox",
     "systems": "systems",
     "shape": "shape",
-    "event": Wording("what it comes at"),
+    "event": Wording("when it is shown"),
     "from": Wording("first day"),
     "until": Wording("last day"),
-    "times": Wording("how often it comes"),
+    "times": Wording("how often it is shown"),
     "gap_days": Wording("days between"),
-    "unless": Wording("what makes it stay away"),
+    "unless": Wording("what ends it"),
 }
 
 
@@ -86,13 +87,13 @@ def _of_the_whole(old: Json, new: Json) -> Iterator[str]:
         ]
         if before and after and changed:
             yield Wording("%(changed)s changed", changed=", ".join(changed))
-    looks = [
-        name.replace("_", " ")
-        for name in new["settings"]
-        if old["settings"].get(name) != new["settings"][name]
+    design = [
+        name
+        for setting, name in DESIGN.items()
+        if old["settings"].get(setting) != new["settings"].get(setting)
     ]
-    if looks:
-        yield Wording("design changed: %(looks)s", looks=", ".join(looks))
+    if design:
+        yield Wording("design changed: %(design)s", design=", ".join(design))
 
 
 def _of_lines(old: list[Json], new: list[Json]) -> Iterator[str]:
@@ -135,9 +136,7 @@ def _of_line(old: Json, new: Json, name: str) -> list[str]:
         elif slot == "cases":
             said += _of_cases(old.get("cases", []), value, name)
         else:
-            said.append(
-                Wording("%(slot)s of %(name)s changed", slot=_SLOTS.get(slot, slot), name=name)
-            )
+            said.append(Wording("%(slot)s of %(name)s changed", slot=_SLOTS[slot], name=name))
     return list(dict.fromkeys(said))
 
 
@@ -158,7 +157,7 @@ def _of_cases(old: list[Json], new: list[Json], name: str) -> list[str]:
         if i not in before
     ]
     said += [
-        Wording("version “%(name)s” taken from %(name_2)s", name=c["name"], name_2=name)
+        Wording("version “%(name)s” removed from %(name_2)s", name=c["name"], name_2=name)
         for i, c in before.items()
         if i not in after
     ]

@@ -70,6 +70,19 @@ SETTINGS: Json = {
     "size": 16,
     "round": 4,
 }
+#: setting of the design → what it is called on screen
+DESIGN: dict[str, str] = {
+    "width": Wording("width"),
+    "size": Wording("text size"),
+    "round": Wording("rounded corners"),
+    "heading_font": Wording("heading font"),
+    "text_font": Wording("text font"),
+    "ground": Wording("outer background"),
+    "sheet": Wording("message background"),
+    "ink": Wording("text colour"),
+    "accent": Wording("colour of buttons and links"),
+    "on_accent": Wording("colour of button texts"),
+}
 _SIZES = {"width": (320, 800), "size": (12, 22), "round": (0, 30)}
 MOST_LINES = 240
 MOST_TEXT = 40_000
