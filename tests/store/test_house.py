@@ -209,6 +209,56 @@ def test_numbers_on_pages_are_written_as_their_reader_does():
     assert found == []
 
 
+#: What is kept as a text, or sent as one, is written the same for everybody who reads it.
+KEPT_AS_TEXT = {"outgoing/stopping.py", "sends/repeats.py", "sends/approval.py"}
+#: What gives a number, a day or a time that is written as its reader does.
+FIGURES = set(
+    re.findall(
+        r"\w+",
+        "number share people percent decimal signed day weekday weekday_day weekday_date "
+        "weekday_time short_month month long_month day_month span time seconds moment count_of",
+    )
+)
+
+
+def figures_in_plain_texts(path):
+    """The calls of figures inside f-strings, which make them English: unless `escape` or
+    `in_language` has written them out before."""
+    tree = ast.parse(path.read_text())
+    names, modules = {}, set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.module == "meadowrun.core.wording":
+            names |= {one.asname or one.name: one.name for one in node.names}
+        if isinstance(node, ast.ImportFrom) and node.module == "meadowrun.core":
+            modules |= {one.asname or one.name for one in node.names if one.name == "wording"}
+    for text in (node for node in ast.walk(tree) if isinstance(node, ast.JoinedStr)):
+        for value in text.values:
+            call = getattr(value, "value", None)
+            if not isinstance(call, ast.Call):
+                continue
+            called = call.func
+            if isinstance(called, ast.Name) and names.get(called.id) in FIGURES:
+                yield f"{path.relative_to(SRC)}:{text.lineno}: {called.id}"
+            elif (
+                isinstance(called, ast.Attribute)
+                and isinstance(called.value, ast.Name)
+                and called.value.id in modules
+                and called.attr in FIGURES
+            ):
+                yield f"{path.relative_to(SRC)}:{text.lineno}: {called.attr}"
+
+
+def test_a_figure_keeps_the_way_its_reader_writes_it():
+    """An f-string would make it plain English: a `Wording` keeps it."""
+    found = [
+        place
+        for path in SRC.rglob("*.py")
+        if str(path.relative_to(SRC)) not in KEPT_AS_TEXT
+        for place in figures_in_plain_texts(path)
+    ]
+    assert found == []
+
+
 def test_no_inline_scripts_styles_or_hosts_in_templates():
     for path in SRC.glob("**/*.html"):
         text = path.read_text()

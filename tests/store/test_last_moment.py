@@ -1,4 +1,4 @@
-"""The last moment of a send: people still waiting then gets nothing, and is counted."""
+"""The last moment of a send: people still waiting then get nothing, and are counted."""
 
 import datetime as dt
 

@@ -115,6 +115,11 @@ def seconds(value: dt.datetime | dt.time) -> str:
     return Figure.of(f"{value:%H:%M:%S}", "seconds", value)
 
 
+def weekday_time(value: dt.datetime) -> str:
+    """Mon 14:02, as the moment says it in its own zone."""
+    return Wording("%(day)s %(time)s", day=weekday(value.date()), time=time(value))
+
+
 def moment(value: dt.datetime) -> str:
     """23 Nov 2026, 14:02, as the moment says it in its own zone."""
     return Wording("%(day)s, %(time)s", day=day(value.date()), time=time(value))

@@ -13,7 +13,7 @@ from meadowrun import shell
 from meadowrun.core.journeys.drawing import MOST_LETTERS, Flow, Map, Mark, Ruler, Stream, lay_out
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, Path
 from meadowrun.core.journeys.words import Names, line, path_line
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import count_of, number
 from meadowrun.journeys.figures import Did, Here, Numbers
@@ -294,7 +294,7 @@ def _path_name(one: Stream, paths: Mapping[str, tuple[Parting, Path]], names: Na
     assert one.label is not None
     step, path = paths[one.path]
     words = path_line(step, path, names)
-    count = f" {number(one.people)}" if one.people else ""
+    count = f" {in_language(number(one.people))}" if one.people else ""
     text = _cut(path.name or str(words.what), MOST_LETTERS - len(count)) + count
     return (
         f'<text x="{one.label.x + one.label.width:.0f}" y="{one.label.y + 10:.0f}" '

@@ -25,7 +25,7 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.core.journeys.words import Line, Names, line, path_line
 from meadowrun.core.language import Wording
 from meadowrun.core.results.reached import Reached
-from meadowrun.core.wording import number
+from meadowrun.core.wording import number, percent
 from meadowrun.journeys import figures, queries
 from meadowrun.journeys.figures import NOBODY, Did, Here, Numbers, Stand
 from meadowrun.journeys.map import Folds
@@ -208,7 +208,9 @@ def _took(step: Parting, path: Path, numbers: Numbers | None, goal: Reached | No
     people = numbers.by(step.id, path.id)
     if not everybody:
         return ""
-    told = f"{number(people)} · {round(100 * people / everybody)}%"
+    told = Wording(
+        "%(people)s · %(share)s", people=number(people), share=percent(100 * people / everybody, 0)
+    )
     if goal is None or goal.people < _FEW:
         return told
     return Wording("%(told)s, goal %(share)s%%", told=told, share=round(100 * goal.share))

@@ -170,7 +170,9 @@ def span(one: Range) -> str:
     """A range in words: “1,150 ± 20”; one that is certain as a number."""
     middle = round(one.middle)
     beside = round(max(one.high - one.middle, one.middle - one.low))
-    return f"{number(middle)} ± {number(beside)}" if beside else number(middle)
+    if not beside:
+        return number(middle)
+    return Wording("%(middle)s ± %(beside)s", middle=number(middle), beside=number(beside))
 
 
 def _flow(rehearsed: Rehearsed) -> Flow:
@@ -311,7 +313,7 @@ def _chart(
     bars, said = [], []
     for place, day in enumerate(days):
         y, parts = _HIGH, []
-        words = []
+        words: list[str] = []
         for channel in channels:
             count = float(found.a_day[channel][day]) if day < len(found.a_day[channel]) else 0.0
             high = count / highest * (_HIGH - 4)
@@ -319,7 +321,13 @@ def _chart(
             parts.append((y, high, colours[channel]))
             if round(count):
                 kind = KINDS[channel]
-                words.append(f"{number(round(count))} {kind.several if count >= 1.5 else kind.one}")
+                words.append(
+                    Wording(
+                        "%(number)s %(messages)s",
+                        number=number(round(count)),
+                        messages=kind.several if count >= 1.5 else kind.one,
+                    )
+                )
         bars.append((place * width, parts))
         said.append(in_language(_day_words(rehearsed, day, words, called, itinerary, names)))
     return Chart(

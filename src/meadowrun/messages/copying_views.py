@@ -32,7 +32,9 @@ def also(ident: int) -> Answer:
 
 def said(left: list[str]) -> str:
     """What was not copied, in words."""
-    return f"Not copied: {wording.joined(left, 'and')}." if left else "Everything was copied."
+    if not left:
+        return Wording("Everything was copied.")
+    return Wording("Not copied: %(left)s.", left=wording.joined(left, "and"))
 
 
 @pages.post("/messages/<int:ident>/delete")

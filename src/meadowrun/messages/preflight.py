@@ -95,7 +95,8 @@ def alternatives(
                     Item(
                         FAILED if failed else PASSED,
                         name,
-                        f"{wording.people(version.count)}; "
+                        wording.people(version.count)
+                        + "; "
                         + (
                             Wording("it cannot be filled in: %(got)s", got=got)
                             if failed

@@ -92,13 +92,13 @@ def fix_detail(ident: int) -> Answer:
     detail, value = form.get("detail", ""), form.get("value", "")
     try:
         if form.get("out"):
-            said = (
-                f"Left out: {aside.leave_out(db(), actor(), kind, detail, value)}. The events "
-                "stay without it."
+            said = Wording(
+                "Left out: %(detail)s. The events stay without it.",
+                detail=aside.leave_out(db(), actor(), kind, detail, value),
             )
         else:
             put_back = aside.put_back(db(), actor(), kind, detail, value, form.get("given", ""))
-            said = f"Put back in {count_of(put_back, 'event')}."
+            said = Wording("Put back in %(events)s.", events=count_of(put_back, "event"))
     except MeadowrunError as problem:
         db().rollback()
         return _kind(ident, problem), problem.status

@@ -3,6 +3,7 @@
 import flask
 
 from meadowrun.core.channels import KINDS
+from meadowrun.core.language import Wording, in_language
 from meadowrun.core.results.drawn import Badge, with_badges
 from meadowrun.core.wording import number, share
 from meadowrun.people.queries import contact as get_contact
@@ -57,7 +58,13 @@ def _badges(result: Result) -> dict[int, Badge]:
     most = max((one.people for one in result.links), default=0)
     return {
         one.number: Badge(
-            f"{number(one.people)} · {share(one.people, result.delivered)}",
+            in_language(
+                Wording(
+                    "%(people)s · %(share)s",
+                    people=number(one.people),
+                    share=share(one.people, result.delivered),
+                )
+            ),
             one.people / most if most else 0.0,
         )
         for one in result.links

@@ -18,7 +18,7 @@ from meadowrun.core.language import Wording, in_language
 from meadowrun.core.results.worth import Worth
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import month as month_words
-from meadowrun.core.wording import share
+from meadowrun.core.wording import share, weekday_time
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.in_app_messages import tally as in_app_tally
 from meadowrun.people.models import Topic
@@ -145,7 +145,7 @@ def show(ident: int) -> Answer:
     for index, (at, *counts) in enumerate(result.timeline):
         here = at.astimezone(zone())
         every = 6 if len(result.timeline) > 24 else 4
-        label = f"{here:%a %H:%M}" if index % every == 0 else ""
+        label = weekday_time(here) if index % every == 0 else ""
         points.append((label, *counts))
     words_of = words_for(channel)
     # Who would get it has got it, as far as all went well.

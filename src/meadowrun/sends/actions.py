@@ -200,8 +200,8 @@ def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Chec
             yield should(
                 Wording(
                     "%(day)s is not a day of its rhythm. The first one is %(first)s.",
-                    day=f"{first:%A} {first.day} {first:%B}",
-                    first=f"{ahead[0]:%A} {wording.day(ahead[0].date())}",
+                    day=wording.weekday_day(first.date()),
+                    first=wording.weekday_date(ahead[0].date()),
                 ),
                 "",
                 "leaves",

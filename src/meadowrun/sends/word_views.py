@@ -32,8 +32,7 @@ from meadowrun.core.timing.moments import GAPS, PASSED, gap_words
 from meadowrun.core.timing.rhythm import Rhythm, RhythmError, at_words, offered, read
 from meadowrun.core.timing.zones import moment_of, zone_names
 from meadowrun.core.values import is_whole
-from meadowrun.core.wording import day as day_words
-from meadowrun.core.wording import free_name
+from meadowrun.core.wording import free_name, weekday_date
 from meadowrun.core.wording import time as time_words
 from meadowrun.gateways.channels import CHANNELS as GATEWAYS
 from meadowrun.messages import actions as writing
@@ -288,7 +287,7 @@ def rhythm() -> Answer:
     except ValueError:
         return {"problem": in_language(Wording("Give the day and the time it should go out."))}
     dates = [
-        f"{date:%a} {day_words(date.date())}"
+        in_language(weekday_date(date.date()))
         for date in itertools.islice(found.dates(first), DATES_SHOWN)
     ]
     return {"said": in_language(at_words(found, first)), "dates": dates}

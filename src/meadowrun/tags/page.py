@@ -6,6 +6,7 @@ import flask
 
 from meadowrun.base.errors import Invalid
 from meadowrun.core import wording
+from meadowrun.core.language import Wording
 from meadowrun.shell.request import actor, db, now
 from meadowrun.tags import actions, queries
 
@@ -17,14 +18,19 @@ def give_or_take(form: Mapping[str, str], contact_ids: Sequence[int]) -> str:
     if len(paths) != 1:
         raise Invalid("Add or remove one tag at a time.", "tags")
     if form.get("do") == "take":
-        return (
-            f"“{paths[0]}” was removed from "
-            f"{wording.people(actions.take(db(), actor(), now(), paths[0], contact_ids))}."
+        had = actions.take(db(), actor(), now(), paths[0], contact_ids)
+        return Wording(
+            "“%(tag)s” was removed from %(people)s.", tag=paths[0], people=wording.people(had)
         )
     count = actions.give(db(), actor(), now(), paths[0], contact_ids)
     known = len(contact_ids) - count
-    return f"{wording.people(count)} got the tag “{paths[0]}”" + (
-        f"; {wording.people(known)} had it already." if known else "."
+    given = {"people": wording.people(count), "tag": paths[0]}
+    if not known:
+        return Wording("%(people)s got the tag “%(tag)s”.", **given)
+    return Wording(
+        "%(people)s got the tag “%(tag)s”; %(known)s had it already.",
+        known=wording.people(known),
+        **given,
     )
 
 

@@ -8,6 +8,7 @@ from meadowrun.core import wording
 from meadowrun.core.audience.dates import Clock, rolling
 from meadowrun.core.audience.nodes import Span
 from meadowrun.core.audience.operands import DefinitionError, day, days
+from meadowrun.core.language import Wording
 
 DATE = {"type": "string", "format": "date", "pattern": r"^\d{4}-\d\d-\d\d$"}
 #: A span as JSON Schema.
@@ -75,13 +76,19 @@ def within(span: Span, clock: Clock, zone: str | None) -> Callable[[dt.datetime 
 
 def span_words(span: Span) -> str:
     if span.last is not None:
-        return "today" if span.last == 0 else f"in the last {wording.count_of(span.last, 'day')}"
+        if span.last == 0:
+            return Wording("today")
+        return Wording("in the last %(days)s", days=wording.count_of(span.last, "day"))
     if span.first and span.first == span.until:
-        return f"on {wording.day(span.first)}"
+        return Wording("on %(day)s", day=wording.day(span.first))
     if span.first and span.until:
-        return f"from {wording.day(span.first)} to {wording.day(span.until)}"
+        return Wording(
+            "from %(first)s to %(until)s",
+            first=wording.day(span.first),
+            until=wording.day(span.until),
+        )
     if span.first:
-        return f"since {wording.day(span.first)}"
+        return Wording("since %(day)s", day=wording.day(span.first))
     if span.until:
-        return f"up to {wording.day(span.until)}"
-    return "at any time"
+        return Wording("up to %(day)s", day=wording.day(span.until))
+    return Wording("at any time")

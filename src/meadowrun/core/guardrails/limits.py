@@ -105,7 +105,7 @@ def again_words(rule: str, days: int) -> Wording:
             "reaches nobody who had something of this campaign in the last %(days)s",
             days=wording.count_of(days, "day"),
         )
-    return Wording("reaches also people who had it before")
+    return Wording("also reaches people who had it before")
 
 
 def still_in_words(still_in: bool) -> Wording:
@@ -146,8 +146,8 @@ WITHIN = (1, 6, 24, 72, 168, 720)
 #: What becomes of people who still wait at the last moment: nothing is sent to them, or it goes to
 #: them all the same, outside hours, portions and limits.
 AT_LAST = {
-    "drop": Wording("gets nothing"),
-    "send": Wording("gets it all the same"),
+    "drop": Wording("get nothing"),
+    "send": Wording("get it all the same"),
 }
 
 

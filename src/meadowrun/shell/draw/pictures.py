@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from markupsafe import Markup, escape
 
 from meadowrun.core.content.lines import Json, live
+from meadowrun.core.language import in_language
 from meadowrun.core.wording import number, share
 
 COLOURS = {
@@ -62,16 +63,16 @@ def sieve_step(before: int, kept: int, off: bool = False) -> Markup:
         label = (
             f'<text x="{width - 6 if inside else part + 6}" y="24" font-size="12.5" fill="#5c6761" '
             f'text-anchor="{"end" if inside and part < width - 40 else "start"}">'
-            f"−{number(lost)}</text>"
+            f"−{escape(number(lost))}</text>"
         )
     if lost and inside:
         label = (
             f'<text x="{part - 6}" y="24" font-size="12.5" fill="#fffef9" text-anchor="end">'
-            f"−{number(lost)}</text>"
+            f"−{escape(number(lost))}</text>"
         )
-    title = f"{number(kept)} of {number(before)} kept, {number(lost)} lost"
+    title = f"{escape(number(kept))} of {escape(number(before))} kept, {escape(number(lost))} lost"
     kept_words = share(kept, before, 0) + " kept" if lost else ""
-    offset = 11 + 8.2 * len(number(kept))
+    offset = 11 + 8.2 * len(in_language(number(kept)))
     return Markup(
         f'<svg class="sieve-flow" width="{width}" height="10" viewBox="0 0 {width} 10" '
         'preserveAspectRatio="none" aria-hidden="true">'
@@ -80,7 +81,8 @@ def sieve_step(before: int, kept: int, off: bool = False) -> Markup:
         f'aria-label="{title}">'
         f'<rect x="0" y="10" width="{width}" height="18" fill="#efe6d0"/>'
         f'<rect x="0" y="10" width="{part}" height="18" fill="{fill}"/>{label}'
-        f'<text x="5" y="46" font-size="13" font-weight="700" fill="#1f2b25">{number(kept)}</text>'
+        f'<text x="5" y="46" font-size="13" font-weight="700" fill="#1f2b25">'
+        f"{escape(number(kept))}</text>"
         f'<text x="{offset:.0f}" y="46" font-size="12" '
         f'fill="#5c6761">{escape(kept_words)}</text></svg>'
     )
@@ -113,7 +115,7 @@ def tally_bar(
         wide = max(2.0, spare * count / total)
         parts.append(
             f'<rect x="{x:.1f}" y="0" width="{wide:.1f}" height="{height}" fill="{COLOURS[name]}">'
-            f"<title>{escape(words)}: {number(count)}</title></rect>"
+            f"<title>{escape(words)}: {escape(number(count))}</title></rect>"
         )
         x += wide + 2
     return Markup(
@@ -182,15 +184,16 @@ def bands(found: Sequence[tuple[float, float, int]], width: int = 252, height: i
         f'<rect x="{n * gap + 1:.1f}" y="{height - 16 - (height - 18) * count / most:.1f}" '
         f'width="{gap - 2:.1f}" '
         f'height="{(height - 18) * count / most:.1f}" '
-        f'fill="#7fa48c"><title>{number(round(low, 1))} to {number(round(high, 1))}: '
-        f"{number(count)}</title></rect>"
+        f'fill="#7fa48c"><title>{escape(number(round(low, 1)))} to '
+        f"{escape(number(round(high, 1)))}: "
+        f"{escape(number(count))}</title></rect>"
         for n, (low, high, count) in enumerate(found)
     )
     ends = (
         f'<text x="0" y="{height - 3}" font-size="11" '
-        f'fill="#5c6761">{number(round(found[0][0], 1))}</text>'
+        f'fill="#5c6761">{escape(number(round(found[0][0], 1)))}</text>'
         f'<text x="{width}" y="{height - 3}" font-size="11" fill="#5c6761" '
-        f'text-anchor="end">{number(round(found[-1][1], 1))} points</text>'
+        f'text-anchor="end">{escape(number(round(found[-1][1], 1)))} points</text>'
     )
     return Markup(
         f'<svg width="{width}" height="{height}" role="img" aria-label="How many people have how '
@@ -256,7 +259,8 @@ def timeline(
                     f'<rect x="{index * gap + 1 + inset:.1f}" y="{height - 18 - tall:.1f}" '
                     f'width="{max(1, gap - 2 - 2 * inset):.1f}" height="{tall:.1f}" '
                     f'fill="{colours[series]}">'
-                    f"<title>{escape(names[series])}: {number(counts[series])}</title></rect>"
+                    f"<title>{escape(names[series])}: "
+                    f"{escape(number(counts[series]))}</title></rect>"
                 )
         if label and index * gap < width - 60:
             parts.append(
@@ -265,7 +269,7 @@ def timeline(
             )
     parts.append(
         '<text x="0" y="10" font-size="11" fill="#5c6761">'
-        f"up to {number(most)} in one {each}</text>"
+        f"up to {escape(number(most))} in one {each}</text>"
         f'<line x1="0" x2="{width}" y1="{height - 18}" y2="{height - 18}" stroke="#dfd9c8"/>'
     )
     return Markup(
@@ -297,7 +301,7 @@ def regions(
             drawn.append(
                 f'<text x="{x + w / 2:.1f}" y="{len(names) * (lane + 6) + 14}" '
                 'text-anchor="middle" font-size="12.5" '
-                f'fill="#1f2b25">{number(count)}</text>'
+                f'fill="#1f2b25">{escape(number(count))}</text>'
             )
         x += w
     for row, (name, size) in enumerate(zip(names, sizes, strict=True)):
@@ -306,7 +310,7 @@ def regions(
             f'<text x="0" y="{row * (lane + 6) + 13}" font-size="13" font-weight="700" '
             f'fill="#1f2b25">{escape(short)}</text>'
             f'<text x="0" y="{row * (lane + 6) + 28}" font-size="12" '
-            f'fill="#5c6761">{number(size)}</text>'
+            f'fill="#5c6761">{escape(number(size))}</text>'
         )
     height = len(names) * (lane + 6) + 20
     return Markup(
@@ -337,8 +341,8 @@ def sparkline(values: Sequence[int], width: int = 220, height: int = 34) -> Mark
         for i, v in enumerate(values)
     )
     return Markup(
-        f'<svg width="{width}" height="{height}" role="img" aria-label="from {number(values[0])} '
-        f'to {number(values[-1])}">'
+        f'<svg width="{width}" height="{height}" role="img" '
+        f'aria-label="from {escape(number(values[0]))} to {escape(number(values[-1]))}">'
         f'<polyline points="{points}" fill="none" stroke="#2e5e45" stroke-width="1.6"/></svg>'
     )
 
@@ -370,7 +374,7 @@ def groups_bar(parts: Sequence[tuple[str, str, int]], width: int = 914, height: 
                 f'<text x="{x + 7:.1f}" y="20" font-size="12.5" fill="{ink}">{escape(name)}</text>'
             )
         x += w
-    said = "; ".join(f"{name}: {number(size)}" for _, name, size in parts)
+    said = "; ".join(f"{name}: {in_language(number(size))}" for _, name, size in parts)
     return Markup(
         '<svg width="100%" viewBox="0 0 {w} {h}" role="img" aria-label="{said}">{drawn}</svg>'
     ).format(w=width, h=height, said=said, drawn=Markup("".join(drawn)))

@@ -8,7 +8,7 @@ from typing import Protocol
 from markupsafe import Markup, escape
 
 from meadowrun.base.manifest import Dated
-from meadowrun.core.wording import day_month, number, time, weekday_day
+from meadowrun.core.wording import day_month, number, time, weekday_day, weekday_time
 
 
 def arrivals(
@@ -49,12 +49,13 @@ def arrivals(
             top = height - 18 - tall
             parts.append(
                 f'<rect x="{x + 1:.1f}" y="{top:.1f}" width="{gap - 2:.1f}" height="{tall:.1f}" '
-                f'fill="#7fa48c"><title>{escape(f"{at:%a %H:%M}")}: {number(people)}</title></rect>'
+                f'fill="#7fa48c"><title>{escape(weekday_time(at))}: '
+                f"{escape(number(people))}</title></rect>"
             )
             if people == most:
                 parts.append(
                     f'<text x="{x + 1:.1f}" y="{top - 4:.1f}" font-size="11" fill="#1f2b25">'
-                    f"{number(people)}</text>"
+                    f"{escape(number(people))}</text>"
                 )
     return Markup(
         f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
@@ -154,7 +155,7 @@ def shares(found: Sequence[Reached], most: int, width: int = 880, height: int = 
                 parts.append(
                     f'<rect x="{x + 4:.1f}" y="{base:.1f}" width="{gap - 14:.1f}" '
                     f'height="{tall:.1f}" fill="{STEPS[min(messages, len(STEPS)) - 1]}">'
-                    f"<title>{messages}: {number(people)}</title></rect>"
+                    f"<title>{messages}: {escape(number(people))}</title></rect>"
                 )
         if total := sum(one.people.values()):
             parts.append(
@@ -271,7 +272,7 @@ def week_hours(
                 parts.append(
                     f'<circle cx="{left + (hour + 0.5) * gap:.1f}" cy="{y:.1f}" r="{radius:.1f}" '
                     f'fill="{"#2e5e45" if count * 2 > most else "#7fa48c"}">'
-                    f"<title>{escape(name)} {hour:02d}:00: {number(count)}</title></circle>"
+                    f"<title>{escape(name)} {hour:02d}:00: {escape(number(count))}</title></circle>"
                 )
     parts += [_hour_label(left, gap, hour, height) for hour in range(0, 24, 3)]
     return Markup(
@@ -294,12 +295,12 @@ def day_hours(counts: Sequence[int], width: int = 880, height: int = 96) -> Mark
             parts.append(
                 f'<rect x="{left + hour * gap + 2:.1f}" y="{ground - tall:.1f}" '
                 f'width="{gap - 4:.1f}" height="{tall:.1f}" fill="#7fa48c">'
-                f"<title>{hour:02d}:00: {number(count)}</title></rect>"
+                f"<title>{hour:02d}:00: {escape(number(count))}</title></rect>"
             )
         if count == most:
             parts.append(
                 f'<text x="{left + (hour + 0.5) * gap:.1f}" y="{ground - tall - 3:.1f}" '
-                f'font-size="11" text-anchor="middle" fill="#1f2b25">{number(count)}</text>'
+                f'font-size="11" text-anchor="middle" fill="#1f2b25">{escape(number(count))}</text>'
             )
     parts += [_hour_label(left, gap, hour, height) for hour in range(0, 24, 3)]
     return Markup(

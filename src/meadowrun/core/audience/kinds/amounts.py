@@ -13,6 +13,7 @@ from meadowrun.core.audience.nodes import ScoreLine, ShareLine
 from meadowrun.core.audience.operands import TOTALS, number
 from meadowrun.core.audience.persons import Person, share_number
 from meadowrun.core.audience.saying import OP_WORDS, Part
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 
 if TYPE_CHECKING:
@@ -88,6 +89,10 @@ class ShareKind(Kind[ShareLine]):
     def sentence(self, node: ShareLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         return [
             Part("text", "anyone in" if out else "in"),
-            Part("word", f"a steady {wording.number(node.percent)}%", "percent"),
+            Part(
+                "word",
+                Wording("a steady %(share)s%%", share=wording.number(node.percent)),
+                "percent",
+            ),
             Part("text", "picked by chance"),
         ]

@@ -166,8 +166,11 @@ class EventKind(Kind[EventLine]):
 
     def looked_at(self, node: EventLine, person: Person, judge: "Judge") -> str:
         found = _fitting(node, person, judge, spanned=node.which == "any")
-        latest = f", the latest on {wording.day(found[-1].at.date())}" if found else ""
-        return wording.count_of(len(found), "time") + latest
+        times = wording.count_of(len(found), "time")
+        if not found:
+            return times
+        day = wording.day(found[-1].at.date())
+        return Wording("%(times)s, the latest on %(day)s", times=times, day=day)
 
     def countable(self, node: EventLine) -> bool:
         return node.did and node.which == "any" and node.total is None
@@ -340,5 +343,5 @@ def _then_words(then: Then, words: Dictionary) -> list[Part]:
     return [
         Part("text", ","),
         Part("word", f"then {event.did}" if then.did else f"then did not {event.do}", "then"),
-        Part("word", f"within {wording.count_of(then.days, 'day')}", "then"),
+        Part("word", Wording("within %(days)s", days=wording.count_of(then.days, "day")), "then"),
     ]

@@ -117,7 +117,9 @@ class FieldKind(Kind[FieldLine]):
                 op = "in_next" if node.op == "yearly_next" else "in_last"
                 return wording.span(*rolling(op, min(node.value, 366), today)) + ", in any year"
             case "ago":
-                return f"before {wording.day(rolling('in_last', node.value, today)[0])}"
+                since = rolling("in_last", node.value, today)[0]
+                return Wording("before %(day)s", day=wording.day(since))
             case "ahead":
-                return f"after {wording.day(rolling('in_next', node.value, today)[1])}"
+                until = rolling("in_next", node.value, today)[1]
+                return Wording("after %(day)s", day=wording.day(until))
         return ""
