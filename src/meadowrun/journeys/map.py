@@ -26,6 +26,7 @@ _BEND = 56
 #: A map up to this width is drawn smaller to fit; a wider one is moved along.
 _FITS = 1250
 _INK, _DUSK, _RULE, _HAY = "#1f2b25", "#5c6761", "#dfd9c8", "#c98a1b"
+_SHEET = "#fffdf8"
 #: The width of the small map of the whole, and its narrowest line in pixels of the large one.
 _WHOLE, _THIN = 360.0, 9.0
 
@@ -290,16 +291,21 @@ def _way(one: Stream) -> str:
 
 
 def _path_name(one: Stream, paths: Mapping[str, tuple[Parting, Path]], names: Names) -> str:
-    """What has to hold for a path, with how many took it, below where it begins."""
+    """What has to hold for a path, with how many took it, below where it begins; with the colour of
+    the ground around the letters, since another path may pass under them."""
     assert one.label is not None
     step, path = paths[one.path]
     words = path_line(step, path, names)
     count = f" {in_language(number(one.people))}" if one.people else ""
     text = _cut(path.name or str(words.what), MOST_LETTERS - len(count)) + count
+    place = (
+        f'x="{one.label.x + one.label.width:.0f}" y="{one.label.y + 10:.0f}" '
+        'text-anchor="end" font-size="11"'
+    )
+    around = f'fill="{_SHEET}" stroke="{_SHEET}" stroke-width="4" stroke-linejoin="round"'
     return (
-        f'<text x="{one.label.x + one.label.width:.0f}" y="{one.label.y + 10:.0f}" '
-        'text-anchor="end" font-size="11" '
-        f'fill="{_NAMED[one.tone]}">{escape(text)}</text>'
+        f'<text {place} {around} aria-hidden="true">{escape(text)}</text>'
+        f'<text {place} fill="{_NAMED[one.tone]}">{escape(text)}</text>'
     )
 
 
