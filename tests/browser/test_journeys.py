@@ -63,7 +63,7 @@ def test_a_journey_from_nothing_by_keyboard(page, house, who):
     page.press("Add a journey")
     press(page, "First nights", Keys.ENTER)
     page.says("First nights", "h1")
-    page.says("Nothing brings anybody in yet", ".margin")
+    page.says("Nothing starts this journey yet", ".margin")
     for text in STEPS:
         typed(page, text)
     # A line is moved up and back by keys, and a change is undone.

@@ -290,7 +290,7 @@ def test_the_hours_of_a_segment_and_of_one_with_an_error(client, database, still
         many(session, NOW, 3)
         some = segment(session).id
     sign_in(client)
-    assert "Nobody of them opened" in client.get(f"/best-hours?segment={some}").text
+    assert "None of them opened" in client.get(f"/best-hours?segment={some}").text
     with database.session() as session:
         session.execute(
             sa.text(

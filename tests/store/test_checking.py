@@ -127,7 +127,7 @@ def test_what_nobody_uses_is_not_missing(environment):
 def test_what_to_do_follows_what_was_found_as_a_sentence_of_its_own(environment):
     named = environment | {"MEADOWRUN_SMS_URL": "http://127.0.0.1:1"}
     [away] = [one for one in check(named) if one.what.startswith("text messages")]
-    assert "until it does. An administrator names it" in away.todo
+    assert "until it does. An administrator sets it" in away.todo
 
 
 @pytest.fixture

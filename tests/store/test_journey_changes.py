@@ -319,7 +319,7 @@ def test_points_of_a_score_are_given_and_taken_once_each(database, world):
             (1, -2.5, "Ida", said),
             (2, -2.5, "Ida", said),
         ]
-        assert "give 5 points of “Interest”" in as_text(
+        assert "add 5 points to “Interest”" in as_text(
             queries.draft(session, session.get_one(Journey, world)), queries.names(session)
         )
 

@@ -140,7 +140,7 @@ def test_what_cannot_be_is_refused(web, database, journey, path, data, said):
 def test_it_does_not_start_before_nothing_is_missing(web, database):
     web.post(f"/campaigns/{web.campaign}/journeys", data={"name": "Empty"})
     answer = web.post("/journeys/1/start", data={"version": 1}, follow_redirects=True)
-    assert "Nothing brings anybody in yet." in answer.text
+    assert "Nothing starts this journey yet." in answer.text
     with database.session() as session:
         assert session.get_one(Journey, 1).state == "draft"
     web.post("/journeys/1/delete")

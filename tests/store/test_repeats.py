@@ -189,9 +189,7 @@ def test_a_first_date_that_is_no_day_of_the_rhythm_is_asked_about(database, repe
         assert send.begins_at == dt.datetime(2026, 11, 30, 15, 30, tzinfo=dt.UTC)
         send.next_local = None
         said = [check.text for check in findings(session, send, "http://here.example", 2)]
-    assert said == [
-        "Wednesday 25 November is not a day of its rhythm. The first one is Monday 30 Nov 2026."
-    ]
+    assert said == ["Wed 25 Nov is not a day of its rhythm. The first one is Mon 30 Nov 2026."]
 
 
 def test_holidays_are_said_beside_the_dates(database, repeating, keeper):

@@ -375,7 +375,7 @@ class TestPages:
         told = words(web.get(f"/people/{world['Ann']}").text)
         assert "whose town is Farrow" in told and "who visited, 2 times" in told
         for form, says in (
-            ({"points": "0", "why": "x"}, "not none"),
+            ({"points": "0", "why": "x"}, "at least 1"),
             ({"points": "5", "why": " "}, "Say what the points are for"),
             ({"points": "x", "why": "x"}, "Points: "),
         ):

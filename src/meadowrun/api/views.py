@@ -368,7 +368,13 @@ def add_field(actor: Actor) -> Answer:
 def all_topics(actor: Actor) -> Answer:
     return flask.jsonify(
         items=[
-            {"key": t.key, "name": t.name, "about": t.about, "often": t.often}
+            {
+                "key": t.key,
+                "name": t.name,
+                "about": t.about,
+                "often": t.often,
+                "by_language": t.by_language,
+            }
             for t in queries.topics(db())
         ]
     )

@@ -44,6 +44,11 @@ def read_by(catalogue: Catalogue | None, formats: Formats | None = None) -> None
     _writes.set(formats)
 
 
+def reader() -> tuple[Catalogue | None, Formats | None]:
+    """What is printed in this context is read by these; to be given to `read_by` again."""
+    return _reads.get(), _writes.get()
+
+
 class Wording(str):
     """An English text, with the message and the values it was made of.
 

@@ -26,18 +26,18 @@ from meadowrun.core.timing.rhythm import RhythmError
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.editing_page import (
     minutes,
+    not_understood,
     refused,
     say_unused,
+    shown,
     who_in_form,
     write,
 )
 from meadowrun.journeys.models import Journey
-from meadowrun.journeys.views import drawn
 from meadowrun.shell.request import (
     Answer,
     actor,
     db,
-    done,
     integer,
     needs,
     now,
@@ -101,7 +101,7 @@ def _typed_start(journey: Journey, text: str) -> Answer:
             "“becomes membership is student”, or days, like “every Monday, everyone in Members”.",
             text=text,
         )
-        return drawn(journey, text, problem, f"starts{_lane()}"), 422
+        return not_understood(journey, text, problem, f"starts{_lane()}")
     start, unused = found[0]
     say_unused(unused)
     said, made = Wording("added a start"), dataclasses.replace(start, lane=_lane())
@@ -206,7 +206,7 @@ def exits(ident: int) -> Answer:
             "ticket”, or what becomes true of them, like “membership is student”.",
             text=text,
         )
-        return drawn(journey, text, problem, "exits"), 422
+        return not_understood(journey, text, problem, "exits")
     rule, unused = found[0]
     say_unused(unused)
     said = Wording("added an exit rule")
@@ -249,7 +249,7 @@ def sending(ident: int) -> Answer:
         )
     except MeadowrunError as problem:
         return refused(journey, problem)
-    return done("journeys.show", ident=ident, edit=1)
+    return shown(journey)
 
 
 @pages.post("/safety")
@@ -274,7 +274,7 @@ def safety(ident: int) -> Answer:
         )
     except MeadowrunError as problem:
         return refused(journey, problem)
-    return done("journeys.show", ident=ident, edit=1)
+    return shown(journey)
 
 
 def _share(field: str) -> float | None:

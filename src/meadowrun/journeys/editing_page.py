@@ -88,14 +88,39 @@ def write(
         actions.write(db(), actor(), now(), journey, version(), did, change)
     except (MeadowrunError, ItineraryError) as problem:
         return refused(journey, problem)
-    anchor = anchor or (f"line-{line_id}" if line_id else "add")
-    return done("journeys.show", ident=journey.id, edit=1, _anchor=anchor)
+    return shown(journey, anchor or (f"line-{line_id}" if line_id else "add"))
+
+
+#: Header of a request for what takes the place of the itinerary, without the page around it; and
+#: of its answer, the element that was changed.
+IN_PLACE, CHANGED = "X-In-Place", "X-Changed"
+
+
+def shown(journey: Journey, anchor: str = "") -> Answer:
+    """After a change: the itinerary as it is now, in its place where the page asked so."""
+    if IN_PLACE not in flask.request.headers:
+        return done("journeys.show", ident=journey.id, edit=1, _anchor=anchor or None)
+    return again(journey), 200, {CHANGED: anchor}
 
 
 def refused(journey: Journey, problem: Exception) -> Answer:
-    """The page with why a change was refused, and what was typed."""
+    """The itinerary with why a change was refused, and what was typed."""
     ident = journey.id
     db().rollback()
     status = problem.status if isinstance(problem, MeadowrunError) else Invalid.status
     text = flask.request.form.get("text", "")
-    return drawn(queries.journey(db(), ident), text, problem), status
+    return again(queries.journey(db(), ident), text, problem), status, {CHANGED: ""}
+
+
+def not_understood(journey: Journey, text: str, problem: str, where: str) -> Answer:
+    """The itinerary with what was typed and not understood, where it was typed."""
+    return again(journey, text, problem, where), Invalid.status, {CHANGED: f"add{where}"}
+
+
+def again(
+    journey: Journey, text: str = "", problem: Exception | str | None = None, where: str = ""
+) -> str:
+    """The itinerary drawn anew: with its page, or only what takes its place."""
+    in_place = IN_PLACE in flask.request.headers
+    page = "journeys/in_place.html" if in_place else "journeys/show.html"
+    return drawn(journey, text, problem, where, page_of=page)

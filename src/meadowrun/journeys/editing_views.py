@@ -34,15 +34,16 @@ from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, patterns, queries
 from meadowrun.journeys.editing_page import (
     minutes,
+    not_understood,
     refused,
     say_unused,
+    shown,
     version,
     who_in_form,
     write,
 )
 from meadowrun.journeys.models import Journey
 from meadowrun.journeys.patterns import JourneyPattern
-from meadowrun.journeys.views import drawn
 from meadowrun.messages.copying import begun
 from meadowrun.shell.request import (
     Answer,
@@ -77,7 +78,7 @@ def add(ident: int) -> Answer:
             "of a pattern",
             text=text,
         )
-        return drawn(journey, text, problem, path), 422
+        return not_understood(journey, text, problem, path)
     reading = readings[place]
     say_unused(reading.unused)
     return write(
@@ -146,7 +147,7 @@ def do(ident: int) -> Answer:
             actions.undo(db(), now(), journey, version(), by)
         except MeadowrunError as problem:
             return refused(journey, problem)
-        return done("journeys.show", ident=ident, edit=1)
+        return shown(journey)
     if what not in _DEEDS:
         flask.abort(404)
     said, change = _DEEDS[what]

@@ -28,6 +28,7 @@ from meadowrun.people.models import (
     StoredFile,
     Topic,
 )
+from meadowrun.people.reader_language import PARTS, spoken
 
 #: Serialises what finds a person by address and makes one where there is none.
 _PEOPLE_LOCK = 7203420
@@ -387,6 +388,16 @@ def store_file(
     return made
 
 
+def _written(by_language: Mapping[str, Mapping[str, str]]) -> dict[str, dict[str, str]]:
+    """What was written of a topic in other languages, without what was left blank."""
+    found: dict[str, dict[str, str]] = {}
+    for code in spoken()[1:]:
+        texts = {part: " ".join(by_language.get(code, {}).get(part, "").split()) for part in PARTS}
+        if any(texts.values()):
+            found[code] = {part: text for part, text in texts.items() if text}
+    return found
+
+
 def save_topic(
     session: orm.Session,
     actor: Actor,
@@ -395,9 +406,11 @@ def save_topic(
     about: str,
     topic: Topic | None = None,
     often: str = "",
+    by_language: Mapping[str, Mapping[str, str]] | None = None,
 ) -> Topic:
-    """Adds something a contact can agree to get, or renames it; its key stays as it was. Raises
-    Invalid or Conflict."""
+    """Adds something a contact can agree to get, or renames it; its key stays as it was.
+    `by_language` has its name, about and often in other languages; None leaves them as they are.
+    Raises Invalid or Conflict."""
     name = " ".join(name.split())
     if not name:
         raise Invalid("Give the topic the name that readers see.", "topic")
@@ -412,6 +425,8 @@ def save_topic(
     topic = topic or Topic(key=key)
     topic.name, topic.about = name, " ".join(about.split())
     topic.often = " ".join(often.split())
+    if by_language is not None:
+        topic.by_language = _written(by_language)
     session.add(topic)
     session.flush()
     audit.record(session, actor, now, did, "topic", topic.id, name)

@@ -138,6 +138,8 @@ class Topic(Base):
     about: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: how often something of it comes, in words for readers
     often: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: name, about and often in other languages, by the code of the language (ISO 639-1)
+    by_language: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
 
 
 class Consent(Base):

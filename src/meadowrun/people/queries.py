@@ -14,6 +14,7 @@ from meadowrun.base.db import as_like, existing
 from meadowrun.core import values
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import fold
 from meadowrun.people.models import (
@@ -30,6 +31,7 @@ from meadowrun.people.models import (
     Suppression,
     Topic,
 )
+from meadowrun.people.reader_language import ENGLISH, name_of
 
 PAGE = 50
 SORTS = {
@@ -279,24 +281,28 @@ class ConsentState:
         return f"{self.channel}:{self.topic_id}"
 
 
-def consent_of(session: orm.Session, contact_id: int, every: bool = False) -> list[ConsentState]:
+def consent_of(
+    session: orm.Session, contact_id: int, every: bool = False, code: str = ENGLISH
+) -> list[ConsentState]:
     """What a contact agreed to: email as a whole first, then each topic of it, then the other
     channels. Topics of those only where something was said of them, unless it is to be every one.
+    `code` is the language that topics are named in.
     """
     rows = {
         (c.channel, c.topic_id): c
         for c in session.scalars(sa.select(Consent).where(Consent.contact_id == contact_id))
     }
     known = topics(session)
-    names = [("email", 0, "All email"), *(("email", t.id, t.name) for t in known)]
+    called = {topic.id: name_of(topic, code) for topic in known}
+    names = [("email", 0, Wording("All email")), *(("email", *one) for one in called.items())]
     for channel, name in CHANNEL_WORDS.items():
         if channel != "email":
             names += [
-                (channel, 0, f"{name[0].upper()}{name[1:]}"),
+                (channel, 0, Wording(f"{name[0].upper()}{name[1:]}")),
                 *(
-                    (channel, t.id, f"{t.name} in {name}")
-                    for t in known
-                    if every or (channel, t.id) in rows
+                    (channel, ident, Wording("%(topic)s in %(channel)s", topic=topic, channel=name))
+                    for ident, topic in called.items()
+                    if every or (channel, ident) in rows
                 ),
             ]
     return [

@@ -30,6 +30,7 @@ from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_page, topics
+from meadowrun.people.reader_language import PARTS, other_languages
 from meadowrun.sends import (
     actions,
     again_to,
@@ -421,6 +422,11 @@ def senders_page() -> Answer:
             "topic": about.name,
             "about": about.about,
             "often": about.often,
+            **{
+                f"{part}_{code}": text
+                for code, texts in about.by_language.items()
+                for part, text in texts.items()
+            },
         }
     return _senders(given, None)
 
@@ -432,6 +438,7 @@ def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
         topics=topics(db()),
         given=given,
         problem=problem,
+        languages=other_languages(),
         routes=ROUTES if settings().smtp_url_2 else {},
         fields=sorted(known_refs(words()).items(), key=lambda i: i[1]),
     )
@@ -456,6 +463,10 @@ def save_sender_or_topic() -> Answer:
                 form.get("about", ""),
                 known,
                 form.get("often", ""),
+                {
+                    code: {part: form.get(f"{part}_{code}", "") for part in PARTS}
+                    for code in other_languages()
+                },
             ).name
         else:
             sender = (

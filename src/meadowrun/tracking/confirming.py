@@ -20,10 +20,11 @@ from meadowrun.base.errors import GatewayUnavailable, Invalid, NotFound
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.core import values
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.gateways.email import Letter
 from meadowrun.gateways.handing import Gateway
 from meadowrun.people import actions as people
+from meadowrun.people import reader_language
 from meadowrun.people.models import Consent, Contact, Suppression, Topic
 from meadowrun.people.queries import living
 
@@ -38,6 +39,8 @@ MOST_ADDRESSES = 3
 MOST_TRIES = 6
 #: So many leave at once.
 MOST_AT_ONCE = 100
+#: Where somebody asked who came by the link in an email.
+PREFERENCE_PAGE = "the preference page"
 
 
 #: Waits until nobody else asks the same address.
@@ -90,7 +93,7 @@ def ask(
     whoever asks. Raises Invalid for what is no address, or a topic that is none."""
     email = email.strip()
     if problem := values.email_problem(email):
-        raise Invalid(f"{problem}.", "email")
+        raise Invalid(Wording("%(problem)s.", problem=problem), "email")
     known = {0, *session.scalars(sa.select(Topic.id))}
     if set(topics) - known:
         raise Invalid("There is no such topic.", "topics")
@@ -257,8 +260,14 @@ def send_due(
         .limit(MOST_AT_ONCE)
         .with_for_update(skip_locked=True)
     ).all()
-    names = dict(session.execute(sa.select(Topic.id, Topic.name)).tuples().all())
-    letters = [_letter(row, settings, sender, names, now) for row in rows]
+    topics = {topic.id: topic for topic in session.scalars(sa.select(Topic))}
+    letters = []
+    for row in rows:
+        contact = living(session, row.contact_id) if row.contact_id else None
+        on_file = contact.language if contact else row.details.get("language")
+        code = reader_language.chosen(on_file)
+        with reader_language.reading(code):
+            letters.append(_letter(row, settings, sender, topics, code, now))
     # Written before they leave: a link that arrives is one that works.
     session.flush()
     taken = set()
@@ -284,23 +293,35 @@ def _letter(
     row: Confirmation,
     settings: Settings,
     sender: tuple[str, str],
-    names: Mapping[int, str],
+    topics: Mapping[int, Topic],
+    code: str,
     now: dt.datetime,
 ) -> Letter:
+    """What asks an address, in a language, which is the one that is read just now."""
     token = secrets.token_urlsafe(24)
     row.token_hash = _hash(token)
     address = f"{settings.public_url}/confirm/{token}"
-    wished = ", ".join(names.get(topic, "") for topic in row.topics if topic) or "our emails"
-    asked = (
-        f"Somebody (you, we hope) asked us to write to this address from now on ({row.source})."
-        if row.kind == "address"
-        else f"Somebody (you, we hope) asked for {wished} at this address ({row.source})."
+    named = [reader_language.name_of(topics[one], code) for one in row.topics if one in topics]
+    wished = ", ".join(named) or Wording("our emails")
+    source = Wording(PREFERENCE_PAGE) if row.source == PREFERENCE_PAGE else row.source
+    if row.kind == "address":
+        asked = Wording(
+            "Somebody (you, we hope) asked us to write to this address from now on (%(source)s).",
+            source=source,
+        )
+    else:
+        asked = Wording(
+            "Somebody (you, we hope) asked for %(wished)s at this address (%(source)s).",
+            wished=wished,
+            source=source,
+        )
+    rest = Wording(
+        "If it was not you, do nothing: nothing more is sent, and this is deleted in %(days)s "
+        "days.",
+        days=KEPT_DAYS,
     )
-    rest = (
-        f"If it was not you, do nothing: nothing more is sent, and this is deleted in {KEPT_DAYS} "
-        "days."
-    )
-    text = f"{asked}\n\nTo confirm it, open this page:\n\n{address}\n\n{rest}\n"
+    opens = Wording("To confirm it, open this page:")
+    text = "\n\n".join([*map(in_language, (asked, opens)), address, in_language(rest)]) + "\n"
     if settings.postal_address:
         text += f"\n{settings.organisation}, {settings.postal_address}\n"
     key = f"confirm-{row.id}-{row.tries}"
@@ -313,7 +334,7 @@ def _letter(
         reply_to="",
         to=row.email,
         return_path=f"confirm@{settings.mail_domain}",
-        subject=str(subject),
+        subject=in_language(subject),
         html="",
         text=text,
         date=now.timestamp(),

@@ -7,20 +7,25 @@ from meadowrun.base import signing
 from meadowrun.base.errors import MeadowrunError, NotFound
 from meadowrun.core import wording
 from meadowrun.core.channels import KINDS, USUAL
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.core.values import email_key, is_whole
-from meadowrun.core.wording import masked
+from meadowrun.core.wording import joined, masked
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.timing import judge_again
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
-from meadowrun.people import wishes
+from meadowrun.people import reader_language, wishes
 from meadowrun.people.models import Contact
 from meadowrun.shell.request import Answer, db, now, public, settings, zone
 from meadowrun.tracking import actions, confirming
-from meadowrun.tracking.views import public_page
+from meadowrun.tracking.views import language_of, public_page
 
 pages = flask.Blueprint("preferences", __name__)
+#: What the page says where somebody ticks a topic: kept as evidence, in the language they read.
+_NOT_BY_EMAIL = Wording("You do not get by email:")
+_TICK = Wording(
+    "Tick what you would like. We ask you by email to confirm it: a link can be passed on."
+)
 #: Where consent is given or withdrawn here, in words that are kept with it.
 _HERE = "on the preference page"
 
@@ -86,14 +91,16 @@ def _wish(contact: Contact, wanted: list[str]) -> list[str]:
     if not chosen or not contact.email:
         return []
     names = ", ".join(state.topic for state in chosen)
+    with reader_language.reading(language_of(contact)):
+        said = " ".join(in_language(text) for text in (_NOT_BY_EMAIL, names, _TICK))
     confirming.ask(
         db(),
         now(),
         "sign_up",
         contact.email,
         [state.topic_id for state in chosen],
-        "the preference page",
-        f"You do not get: {names}. Tick what you would like.",
+        confirming.PREFERENCE_PAGE,
+        said,
         contact.id,
     )
     return [
@@ -116,7 +123,7 @@ def _move(contact: Contact, typed: str) -> list[str]:
         "address",
         typed,
         [],
-        "the preference page",
+        confirming.PREFERENCE_PAGE,
         "A new address for what you get from us.",
         contact.id,
     )
@@ -135,9 +142,10 @@ def _page(
     problem: MeadowrunError | None = None,
 ) -> str:
     topics, channels = _topics(contact), _channels(contact)
-    until = contact.paused_until
+    until, code = contact.paused_until, language_of(contact)
     return public_page(
         "preferences",
+        contact,
         saved=saved,
         told=told or [],
         problem=problem,
@@ -146,10 +154,10 @@ def _page(
         has_address=bool(contact.email),
         phone=masked(contact.phone or ""),
         by_phone={key for key, one in CHANNELS.items() if one.shown_address == "phone"},
-        topics=[(state, _about(state)) for state, on in topics if on],
+        topics=[(state, _about(state, code)) for state, on in topics if on],
         channels=[state for state, on in channels if on],
-        wished=[(state, _about(state)) for state, on in topics if not on],
-        others=[state.topic for state, on in channels if not on],
+        wished=[(state, _about(state, code)) for state, on in topics if not on],
+        others=joined([state.topic for state, on in channels if not on], "and"),
         often=contact.most_a_week,
         choices=[(most, wording.count_of(most, "message")) for most in wishes.AT_MOST],
         pauses=[(months, wording.count_of(months, "month")) for months in wishes.PAUSES],
@@ -157,11 +165,11 @@ def _page(
     )
 
 
-def _about(state: people_queries.ConsentState) -> str:
-    """What a topic is about, and how often something comes, as it is described; nothing for all
-    email."""
+def _about(state: people_queries.ConsentState, code: str) -> str:
+    """What a topic is about, and how often something comes, as it is described in a language;
+    nothing for all email."""
     found = next((t for t in people_queries.topics(db()) if t.id == state.topic_id), None)
-    return ", ".join(part for part in (found.about, found.often) if part) if found else ""
+    return reader_language.about(found, code) if found else ""
 
 
 @pages.get("/confirm/<token>")
@@ -190,19 +198,29 @@ def confirm(token: str) -> Answer:
 
 
 def _confirm_page(found: confirming.Confirmation, problem: MeadowrunError | None = None) -> str:
-    names = {topic.id: topic.name for topic in people_queries.topics(db())}
+    contact = people_queries.living(db(), found.contact_id) if found.contact_id else None
+    code = language_of(contact)
+    names = {
+        topic.id: reader_language.name_of(topic, code) for topic in people_queries.topics(db())
+    }
     return public_page(
         "confirm",
+        contact,
         found=found,
         problem=problem,
         wished=[names[topic] for topic in found.topics if topic in names],
     )
 
 
+def _consent(contact: Contact) -> list[people_queries.ConsentState]:
+    """What somebody agreed to, in the language they read."""
+    return people_queries.consent_of(db(), contact.id, code=language_of(contact))
+
+
 def _topics(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
     """The topics of email, and whether a person gets them now; an organisation without topics has
     all of its mail for one."""
-    whole, *topics = (c for c in people_queries.consent_of(db(), contact.id) if c.channel == USUAL)
+    whole, *topics = (c for c in _consent(contact) if c.channel == USUAL)
     if not topics:
         return [(whole, bool(whole.agreed))]
     return [
@@ -225,7 +243,7 @@ def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]
     }
     return [
         (c, bool(c.agreed or c.agreed is None and KINDS[c.channel].agreed_unless_refused))
-        for c in people_queries.consent_of(db(), contact.id)
+        for c in _consent(contact)
         if c.channel != USUAL
         and (c.agreed is not None or c.channel in concerned and not c.topic_id)
     ]

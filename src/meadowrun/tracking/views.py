@@ -14,7 +14,9 @@ from meadowrun.messages.values import nested
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.queries import numbered
 from meadowrun.people import queries as people_queries
+from meadowrun.people import reader_language
 from meadowrun.people.asked import moment
+from meadowrun.people.models import Contact, Topic
 from meadowrun.shell.keys import websites
 from meadowrun.shell.request import Answer, db, now, public, settings
 from meadowrun.tracking import actions
@@ -63,8 +65,7 @@ def short_link(code: str) -> Answer:
 def _clicked(found: tuple[int, int] | None, number: int) -> Answer:
     target = _target(found, number) if found else None
     if found is None or target is None:
-        page = flask.render_template("tracking/lost.html", organisation=settings().organisation)
-        return page, 404
+        return public_page("lost"), 404
     if flask.request.method != "HEAD":
         agent = flask.request.headers.get("User-Agent", "")
         why = actions.by_machine(db(), now(), *found, agent, "clicked")
@@ -153,11 +154,26 @@ def _known_visitor(target: str, contact_id: int) -> str:
     )
 
 
-def public_page(name: str, **shown: Any) -> str:
-    """A page for readers, who are not signed in."""
-    return flask.render_template(
-        f"tracking/{name}.html", organisation=settings().organisation, **shown
-    )
+def language_of(contact: Contact | None) -> str:
+    """The language that somebody who opened a link reads; None: nobody who is known."""
+    return reader_language.chosen(contact.language if contact else None, _asked())
+
+
+def _asked() -> list[str]:
+    """The locales that the browser asks for, the most wanted first."""
+    return [locale for locale, _ in flask.request.accept_languages]
+
+
+def public_page(name: str, contact: Contact | None = None, **shown: Any) -> str:
+    """A page for people who are written to, in the language they read."""
+    code = language_of(contact)
+    with reader_language.reading(code, _asked()):
+        return flask.render_template(
+            f"tracking/{name}.html",
+            organisation=settings().organisation,
+            language=code,
+            **shown,
+        )
 
 
 @pages.get("/u/<token>")
@@ -169,8 +185,7 @@ def unsubscribe(token: str) -> Answer:
         return public_page("lost"), 404 if token != "preview" else 200
     dispatch = actions.dispatch_of(db(), *found)
     topic = next(
-        (t.name for t in people_queries.topics(db()) if dispatch and t.id == dispatch.topic_id),
-        None,
+        (t for t in people_queries.topics(db()) if dispatch and t.id == dispatch.topic_id), None
     )
     return _unsubscribe_page(found, topic, False)
 
@@ -189,12 +204,14 @@ def unsubscribe_now(token: str) -> Answer:
     return _unsubscribe_page(found, None, True)
 
 
-def _unsubscribe_page(found: tuple[int, int], topic: str | None, gone: bool) -> str:
+def _unsubscribe_page(found: tuple[int, int], topic: Topic | None, gone: bool) -> str:
+    contact = people_queries.living(db(), found[1])
     # Who may stop everything may also stop a part of it.
     return public_page(
         "unsubscribe",
+        contact,
         choose=signing.make(settings().secret, "choose", *found),
-        topic=topic,
+        topic=reader_language.name_of(topic, language_of(contact)) if topic else None,
         gone=gone,
     )
 

@@ -128,6 +128,9 @@ document.addEventListener('alpine:init', () => {
 
   Alpine.data('itinerary', () => ({
     asked: 0,
+    // What changes the itinerary waits for what changed it before.
+    before: Promise.resolve(),
+    busy: false,
 
     init() {
       // A form that stays away until it is opened.
@@ -136,6 +139,7 @@ document.addEventListener('alpine:init', () => {
         if ('type' in event.target.dataset) this.read(event.target);
       });
       this.$root.addEventListener('keydown', (event) => this.keyed(event));
+      this.$root.addEventListener('submit', (event) => this.sent(event));
       const line = location.hash && document.getElementById(location.hash.slice(1));
       const field = line && (line.matches('form') ? line.querySelector('[data-type]') : line);
       // Going to a place of a page takes the focus away once it is loaded: it is set after that.
@@ -191,16 +195,59 @@ document.addEventListener('alpine:init', () => {
       this.send(DEEDS[event.key], line.dataset.step);
     },
 
+    // By keys one change follows the other before the first is drawn.
     send(what, step) {
-      const form = document.getElementById('undo');
-      if (!form) return;
-      form.querySelector('[name=do]').value = what;
-      if (step) {
-        const field = document.createElement('input');
-        Object.assign(field, {type: 'hidden', name: 'step', value: step});
-        form.append(field);
+      this.before = this.before.then(() => {
+        const form = document.getElementById('undo');
+        if (!form) return null;
+        const said = new FormData(form);
+        said.set('do', what);
+        if (step) said.set('step', step);
+        return this.post(form, said);
+      });
+    },
+
+    sent(event) {
+      const form = event.target;
+      if (event.defaultPrevented || !('inPlace' in form.dataset)) return;
+      event.preventDefault();
+      if (this.busy) return;
+      this.post(form, new FormData(form, event.submitter));
+    },
+
+    // Makes a change, and draws the itinerary with it in the place of the one there is.
+    async post(form, said) {
+      this.busy = true;
+      said.set('edit', '1');
+      try {
+        const response = await fetch(form.action + location.search, {
+          method: 'POST',
+          body: said,
+          headers: {Accept: 'text/html', 'X-In-Place': '1'},
+        });
+        const changed = response.headers.get('X-Changed');
+        if (response.redirected) location.assign(response.url);
+        else if (changed !== null) this.draw(await response.text(), changed);
+        else Meadowrun.say(Meadowrun.wording('That did not work. Reload the page and try again.'));
+      } catch (problem) {
+        Meadowrun.say(
+          Meadowrun.wording('Meadowrun does not answer. What you typed is still here: try again.'),
+        );
+      } finally {
+        this.busy = false;
       }
-      form.submit();
+    },
+
+    draw(text, changed) {
+      this.$root.innerHTML = text;
+      if (!changed) {
+        this.$root.querySelector('[role=alert]')?.scrollIntoView({block: 'nearest'});
+        return;
+      }
+      location.replace(`#${changed}`);
+      const place = document.getElementById(changed);
+      const field = place?.matches('form') ? place.querySelector('[name=text]') : place;
+      field?.focus();
     },
   }));
 });
