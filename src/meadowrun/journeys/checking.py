@@ -3,7 +3,7 @@ addresses and journeys that they lead to."""
 
 import dataclasses
 from collections.abc import Collection, Iterator, Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -42,19 +42,26 @@ _ROUND = Wording("This leads back here by itself: people could go round and roun
 Links = Mapping[str, Mapping[str, str]]
 
 
+class Known(NamedTuple):
+    """What whoever asks has read of an itinerary already."""
+
+    names: Names
+    links: Links
+
+
 def findings(
     session: orm.Session,
     found: Journey,
     itinerary: Itinerary,
     inner: Collection[str] = (),
-    links: Links | None = None,
+    known: Known | None = None,
 ) -> list[Check]:
     """What must and what should be fixed; `inner` are the machines inside this network that may be
-    called, `links` those before each step that waits, where they are known already. What is
-    switched off is not asked."""
-    itinerary, names = itinerary.on(), queries.names(session)
-    if links is None:
-        links = queries.links_before(session, itinerary)
+    called, `known` what was read already. What is switched off is not asked."""
+    itinerary = itinerary.on()
+    if known is None:
+        known = Known(queries.names(session), queries.links_before(session, itinerary))
+    names, links = known
     used = _Used.by(session, found, itinerary)
     said = check(itinerary, names, used.missing)
     for lane in itinerary.lanes:

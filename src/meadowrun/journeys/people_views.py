@@ -39,7 +39,7 @@ def people(ident: int) -> Answer:
         numbered=numbered(itinerary),
         step=said.get(step or ""),
         state=state,
-        ends=ends(db(), itinerary),
+        ends=ends(itinerary, queries.names(db())),
     )
 
 

@@ -2,13 +2,10 @@
 
 from collections.abc import Callable
 
-from sqlalchemy import orm
-
 from meadowrun.core.guardrails.outcomes import WORDS
 from meadowrun.core.journeys.steps import Itinerary
-from meadowrun.core.journeys.words import exit_words
+from meadowrun.core.journeys.words import Names, exit_words
 from meadowrun.core.language import Wording
-from meadowrun.journeys import queries
 
 #: Why people are not inside any more, in words.
 ENDS = {
@@ -40,9 +37,8 @@ WHY = {
 }
 
 
-def ends(session: orm.Session, itinerary: Itinerary) -> Callable[[str], str]:
+def ends(itinerary: Itinerary, names: Names) -> Callable[[str], str]:
     """Says why somebody is not inside any more."""
-    names = queries.names(session)
     rules = {rule.id: exit_words(rule, names) for rule in itinerary.exits}
     return lambda because: (
         ENDS.get(because) or rules.get(because) or WORDS.get(because) or _no_rule(because)

@@ -136,11 +136,14 @@ def drawn(
     writing = walked is None or "edit" in flask.request.values or problem is not None
     itinerary = draft if writing or walked is None else walked
     found = figures.numbers(db(), journey.id) if walked is not None else None
-    names = queries.names(db()).of(itinerary)
+    every = queries.names(db())
+    names = every.of(itinerary)
     checked = writing and not sheet_of
     links = queries.links_before(db(), itinerary.on()) if writing else {}
     findings = (
-        checking.findings(db(), journey, itinerary, settings().inner, links) if checked else []
+        checking.findings(db(), journey, itinerary, settings().inner, checking.Known(every, links))
+        if checked
+        else []
     )
     goals = figures.goal_reached(db(), journey.id, itinerary, now()) if found else {}
     chosen = flask.request.args.get("step", "")
@@ -191,7 +194,7 @@ def drawn(
         sent_by=_sent_by(journey),
         safety_words=_safety_words(journey),
         numbers=found,
-        ends=ends(db(), itinerary),
+        ends=ends(itinerary, names),
         refusals=REFUSALS,
         nobodys=journey in queries.nobodys(db()),
         testers=testers(db(), journey.id),

@@ -1,7 +1,62 @@
 // The itinerary: a step that is typed shows what would be made of it; lines are moved by keys; what
 // is clicked on the map is lit among the lines.
 document.addEventListener('alpine:init', () => {
+  // Typing pauses for so many milliseconds before it is read.
+  const PAUSE = 120;
   const DEEDS = {ArrowUp: 'up', ArrowDown: 'down', ArrowRight: 'nest', Delete: 'remove'};
+
+  // What differs from one drawing of a line to the next though nothing was changed.
+  const VOLATILE = /name="(?:csrf_token|version)" value="[^"]*"/g;
+  const said = (node) => (node.outerHTML || node.textContent).replace(VOLATILE, '');
+
+  // Puts what was drawn anew in the place of what there is. Of a long itinerary most lines stay as
+  // they are: drawing all of them again would take longer than all the rest. The map, which takes
+  // longest, follows once the lines are seen.
+  function exchange(root, made) {
+    const both = (selector) => [root, made].map((all) => all.querySelector(selector));
+    const lines = both('.itinerary');
+    const map = both('[x-data=river]');
+    if (!lines.every(Boolean)) {
+      root.replaceChildren(made);
+      return;
+    }
+    exchangeLines(...lines);
+    exchangeAround(root, made, map.every(Boolean) ? [lines, map] : [lines]);
+    const [shown, drawn] = map;
+    if (shown && drawn && said(shown) !== said(drawn))
+      requestAnimationFrame(() => setTimeout(() => shown.replaceWith(drawn)));
+  }
+
+  // The lines of an itinerary; one that says the same is left alone.
+  function exchangeLines(before, after) {
+    const there = new Map([...before.children].map((line) => [line.id, line]));
+    const lines = [...after.children].map((line) => {
+      const same = line.id && there.get(line.id);
+      return same && said(same) === said(line) ? same : line;
+    });
+    const kept = new Set(lines);
+    for (const line of [...before.children]) if (!kept.has(line)) line.remove();
+    lines.forEach((line, place) => {
+      const here = before.children[place];
+      if (here !== line) before.insertBefore(line, here || null);
+    });
+  }
+
+  // All that stands around some elements, which stay where they are; `pairs` has each of them with
+  // the one that was drawn anew.
+  function exchangeAround(root, made, pairs) {
+    const place = ([kept]) => [...root.children].find((one) => one.contains(kept));
+    const stay = new Set(pairs.map(place));
+    for (const one of [...root.childNodes]) if (!stay.has(one)) one.remove();
+    let last = null;
+    for (const one of [...made.childNodes]) {
+      const inside = pairs.filter(([, like]) => one.contains(like));
+      const here = inside.length ? place(inside[0]) : one;
+      if (!inside.length) root.insertBefore(one, last ? last.nextSibling : root.firstChild);
+      else if (!inside.some(([kept]) => kept === here)) exchangeAround(here, one, inside);
+      last = here;
+    }
+  }
 
   // A pin that is moved along the days of a rehearsal; the text tells the day that it stands on.
   Alpine.data('pin', () => ({
@@ -127,10 +182,15 @@ document.addEventListener('alpine:init', () => {
   }));
 
   Alpine.data('itinerary', () => ({
-    asked: 0,
+    soon: 0,
+    asking: new AbortController(),
     // What changes the itinerary waits for what changed it before.
     before: Promise.resolve(),
-    busy: false,
+    waiting: 0,
+
+    get version() {
+      return document.querySelector('#undo [name=version]').value;
+    },
 
     init() {
       // A form that stays away until it is opened.
@@ -140,6 +200,7 @@ document.addEventListener('alpine:init', () => {
       });
       this.$root.addEventListener('keydown', (event) => this.keyed(event));
       this.$root.addEventListener('submit', (event) => this.sent(event));
+      window.addEventListener('beforeunload', (event) => this.waiting && event.preventDefault());
       const line = location.hash && document.getElementById(location.hash.slice(1));
       const field = line && (line.matches('form') ? line.querySelector('[data-type]') : line);
       // Going to a place of a page takes the focus away once it is loaded: it is set after that.
@@ -166,17 +227,22 @@ document.addEventListener('alpine:init', () => {
       else window.addEventListener('load', () => setTimeout(act, 0), {once: true});
     },
 
-    // What would be made of what is typed, below the field; only the latest answer is shown.
-    async read(field) {
+    // What would be made of what is typed, below the field: asked for once typing pauses, and not
+    // waited for any more once something else is typed.
+    read(field) {
+      clearTimeout(this.soon);
+      this.asking.abort();
       const list = field.form.querySelector('.typed-readings');
-      const mine = (this.asked += 1);
-      if (!field.value.trim()) {
-        list.hidden = true;
-        return;
-      }
-      const address = `${this.$root.dataset.readings}?text=${encodeURIComponent(field.value)}`;
-      const response = await fetch(address, {headers: {Accept: 'text/html'}});
-      if (!response.ok || mine !== this.asked) return;
+      if (field.value.trim()) this.soon = setTimeout(() => this.ask(field.value, list), PAUSE);
+      else list.hidden = true;
+    },
+
+    async ask(text, list) {
+      this.asking = new AbortController();
+      const address = `${this.$root.dataset.readings}?text=${encodeURIComponent(text)}`;
+      const asks = {headers: {Accept: 'text/html'}, signal: this.asking.signal};
+      const response = await fetch(address, asks).catch(() => null);
+      if (!response?.ok) return;
       list.innerHTML = await response.text();
       list.hidden = !list.children.length;
     },
@@ -195,32 +261,45 @@ document.addEventListener('alpine:init', () => {
       this.send(DEEDS[event.key], line.dataset.step);
     },
 
-    // By keys one change follows the other before the first is drawn.
     send(what, step) {
-      this.before = this.before.then(() => {
-        const form = document.getElementById('undo');
-        if (!form) return null;
-        const said = new FormData(form);
-        said.set('do', what);
-        if (step) said.set('step', step);
-        return this.post(form, said);
-      });
+      const form = document.getElementById('undo');
+      if (!form) return;
+      const said = new FormData(form);
+      said.set('do', what);
+      if (step) said.set('step', step);
+      this.post(form.action, said);
     },
 
     sent(event) {
       const form = event.target;
+      // A line that was left alone still has the version with which it was drawn.
+      if (form.elements.version) form.elements.version.value = this.version;
       if (event.defaultPrevented || !('inPlace' in form.dataset)) return;
       event.preventDefault();
-      if (this.busy) return;
-      this.post(form, new FormData(form, event.submitter));
+      const said = new FormData(form, event.submitter);
+      // The next line can be typed while this one is made.
+      const field = form.id && form.elements.text;
+      if (field) {
+        field.value = '';
+        if ('type' in field.dataset) this.read(field);
+      }
+      this.post(form.action, said, field);
+    },
+
+    // Changes follow one another: each is of what the one before has made.
+    post(action, said, field) {
+      this.waiting += 1;
+      this.before = this.before
+        .then(() => this.change(action, said, field))
+        .finally(() => (this.waiting -= 1));
     },
 
     // Makes a change, and draws the itinerary with it in the place of the one there is.
-    async post(form, said) {
-      this.busy = true;
+    async change(action, said, field) {
+      said.set('version', this.version);
       said.set('edit', '1');
       try {
-        const response = await fetch(form.action + location.search, {
+        const response = await fetch(action + location.search, {
           method: 'POST',
           body: said,
           headers: {Accept: 'text/html', 'X-In-Place': '1'},
@@ -228,26 +307,43 @@ document.addEventListener('alpine:init', () => {
         const changed = response.headers.get('X-Changed');
         if (response.redirected) location.assign(response.url);
         else if (changed !== null) this.draw(await response.text(), changed);
-        else Meadowrun.say(Meadowrun.wording('That did not work. Reload the page and try again.'));
+        else this.failed(Meadowrun.wording('That did not work. Reload the page.'), said, field);
       } catch (problem) {
-        Meadowrun.say(
-          Meadowrun.wording('Meadowrun does not answer. What you typed is still here: try again.'),
+        const why = Meadowrun.wording(
+          'Meadowrun does not answer. What you typed is still here: try again.',
         );
-      } finally {
-        this.busy = false;
+        this.failed(why, said, field);
       }
     },
 
+    failed(why, said, field) {
+      if (field) field.value = said.get('text');
+      Meadowrun.say(why);
+    },
+
     draw(text, changed) {
-      this.$root.innerHTML = text;
-      if (!changed) {
-        this.$root.querySelector('[role=alert]')?.scrollIntoView({block: 'nearest'});
-        return;
-      }
-      location.replace(`#${changed}`);
-      const place = document.getElementById(changed);
-      const field = place?.matches('form') ? place.querySelector('[name=text]') : place;
+      const typed = this.typed();
+      const made = document.createElement('template');
+      made.innerHTML = text;
+      Meadowrun.say('');
+      exchange(this.$root, made.content);
+      if (changed) location.replace(`#${changed}`);
+      else this.$root.querySelector('[role=alert]')?.scrollIntoView({block: 'nearest'});
+      const place = document.getElementById(typed ? typed.id : changed);
+      const field = place?.matches('form') ? place.elements.text : place;
       field?.focus();
+      if (!typed || !field) return;
+      // What was refused stands there again: what was typed meanwhile comes behind it.
+      const before = field.value === typed.text ? '' : field.value;
+      field.value = [before, typed.text].filter(Boolean).join(' ');
+      if ('type' in field.dataset) this.read(field);
+    },
+
+    // The line that is being typed just now, by its form.
+    typed() {
+      const field = document.activeElement;
+      const here = field?.form?.id && field.name === 'text' && this.$root.contains(field);
+      return here && field.value ? {id: field.form.id, text: field.value} : null;
     },
   }));
 });
