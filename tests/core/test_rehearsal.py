@@ -29,6 +29,7 @@ from meadowrun.core.journeys.steps import (
     SplitStep,
     WaitForStep,
     WaitStep,
+    Who,
 )
 from meadowrun.core.timing.hours import Hours
 from tests.itineraries import itineraries
@@ -207,8 +208,9 @@ def told(itinerary, **more):
     reacted = np.array([more.pop("reacted", [np.inf] * len(REACTIONS))])
     shares = more.pop("shares", {})
     goal = more.pop("goal", None)
+    answers = more.pop("answers", {})
     asked = world(itinerary, 10, pasts, reacted, **more)
-    asked = dataclasses.replace(asked, shares=shares)
+    asked = dataclasses.replace(asked, shares=shares, answers=answers)
     return rehearse(flatten(itinerary), first_steps(itinerary)[""], asked, itinerary.exits, goal)
 
 
@@ -276,6 +278,53 @@ def test_a_share_of_reactions_is_of_those_who_got_it_whatever_people_did_before(
     opened, none = itinerary.steps[1].paths
     found = told(itinerary, shares={opened.id: 1.0})
     assert (found.took[opened.id].middle, found.took[none.id].middle) == (9, 1)
+
+
+#: A message, what is waited for after it, whether they clicked later, and a branch.
+QUESTIONS = (
+    MessageStep("", 1),
+    WaitForStep(
+        "", Span(4, "day"), (Path("", reaction="opened"), Path("", event="visited"), Path(""))
+    ),
+    WaitForStep("", Span(2, "day"), (Path("", reaction="opened"), Path(""))),
+    BranchStep("", (Path("", who=Who(1)), Path(""))),
+)
+
+
+def test_the_author_answers_for_one_person_and_nobody_else():
+    """Nobody reacts, and person 7 is in no segment. The author has person 7 visit, then be in the
+    segment: what is waited for happens in the middle of its four days, and the rest follows."""
+    itinerary = built(*QUESTIONS)
+    first, _, branch = itinerary.steps[1:]
+    visited, inside = first.paths[1].id, branch.paths[0].id
+    plain = told(itinerary)
+    found = told(itinerary, answers={6: {first.id: visited, branch.id: inside}})
+    came = 70.0
+    way = [(one.step, one.at, one.because) for one in found.ways[6]]
+    day = 24 * 60.0
+    assert way[2:] == [
+        (itinerary.steps[2].id, came + 2 * day, visited),
+        (branch.id, came + 4 * day, itinerary.steps[2].paths[1].id),
+        (END, came + 4 * day, inside),
+    ]
+    others = {place: way for place, way in plain.ways.items() if place != 6}
+    assert {place: found.ways[place] for place in others} == others
+
+
+def test_who_is_answered_for_has_done_what_was_answered():
+    """Opened by answer, it is opened for the next question, too, at once; “none of these” comes
+    when the time is up, also for somebody who would have opened it."""
+    itinerary = built(*QUESTIONS)
+    first, second = itinerary.steps[1:3]
+    opened, none = first.paths[0].id, first.paths[-1].id
+    found = told(itinerary, answers={6: {first.id: opened}})
+    assert [one.because for one in found.ways[6]][2:4] == [opened, second.paths[0].id]
+    assert found.ways[6][2].at == found.ways[6][3].at == 70.0 + 2 * 24 * 60
+    found = told(itinerary, reacted=[5.0, np.inf, np.inf, np.inf], answers={6: {first.id: none}})
+    assert (found.ways[6][2].because, found.ways[6][2].at) == (none, 70.0 + 4 * 24 * 60)
+    # One who would have opened it does so when they would have.
+    found = told(itinerary, reacted=[5.0, np.inf, np.inf, np.inf], answers={6: {first.id: opened}})
+    assert found.ways[6][2].at == 75.0
 
 
 def test_the_goal_counts_once_within_its_days():

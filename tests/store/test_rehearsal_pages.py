@@ -2,6 +2,7 @@
 nothing leaves and nothing is written."""
 
 import datetime as dt
+import html
 import re
 import zoneinfo
 
@@ -260,6 +261,31 @@ def test_the_page_tells_it_and_writes_nothing(web, database, world):
     assert "3a" not in all_of_them and "Never used" in all_of_them
     followed = web.get(f"/journeys/{world}/rehearsal?follow=2").text
     assert "not sent: no consent for email" in followed
+
+
+def test_one_person_is_followed_with_answers_of_the_author(web, database, world):
+    written(database, world, *WELCOME, start=Start("everyone", who=EVERYONE))
+    step = first_of(database, world)[1]
+    page = f"/journeys/{world}/rehearsal?days=14&follow=5"
+    plain = web.get(page).text
+    assert words(plain).count("instead: if they visited") == 1
+    link = html.unescape(re.search(r'href="([^"]*answer-[^"]*)#follow"', plain).group(1))
+    assert f"answer-{step.id}={step.paths[0].id}" in link
+    answered = web.get(link).text
+    assert "if they visited (your answer) → 3 Wait: 1 day" in words(answered)
+    assert "answered by you" in words(answered)
+    # No number is counted with the answer.
+    assert told_of(plain) == told_of(answered)
+    # Somebody else is followed as they would go.
+    other = re.search(r'href="([^"]*follow=\d+[^"]*)"[^>]*>First', answered)
+    assert other is None or "answer-" not in other.group(1)
+    # What no step asks is no answer.
+    assert "answered by you" not in words(web.get(f"{page}&answer-{step.id}=s99").text)
+
+
+def told_of(page):
+    """What the margin says of everybody."""
+    return re.search(r"Everyone accounted for.*?Follow one person", words(page)).group()
 
 
 @pytest.mark.parametrize(

@@ -115,6 +115,9 @@ class Asked:
     #: path of a wait for something → the share of people, from 0 to 1, who do it
     shares: Mapping[str, float] = dataclasses.field(default_factory=dict)
     seed: int = 1
+    #: for whom the author answers, by their place among the starts; and step → the path they take
+    follow: int = -1
+    answers: Mapping[str, str] = dataclasses.field(default_factory=dict)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -184,7 +187,16 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     steps = flatten(itinerary)
     lane = imagined_starts.lane_of(itinerary, asked)
     first = first_steps(itinerary)[lane]
-    found = rehearse(steps, first, world, itinerary.exits, itinerary.goal, lifts(itinerary))
+
+    def play(within: World) -> Rehearsal:
+        return rehearse(steps, first, within, itinerary.exits, itinerary.goal, lifts(itinerary))
+
+    found = play(world)
+    if asked.answers and asked.follow in found.ways:
+        # Whoever the author answers for is followed only: no number is counted with them.
+        answered = play(dataclasses.replace(world, answers={asked.follow: asked.answers}))
+        ways = {**found.ways, asked.follow: answered.ways[asked.follow]}
+        found = dataclasses.replace(found, ways=ways)
     return Rehearsed(
         found,
         clocks,

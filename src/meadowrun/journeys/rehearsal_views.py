@@ -16,7 +16,7 @@ from meadowrun.core.journeys import typed
 from meadowrun.core.journeys.clocks import DAY
 from meadowrun.core.journeys.drawing import Flow, Mark
 from meadowrun.core.journeys.imagined import Passed, Range
-from meadowrun.core.journeys.steps import Itinerary, Parting, WaitForStep, Who, numbered
+from meadowrun.core.journeys.steps import Itinerary, Parting, Path, WaitForStep, Who, numbered
 from meadowrun.core.journeys.words import Names, exit_words, line, path_line, start_words
 from meadowrun.core.language import Wording, in_language
 from meadowrun.core.wording import number, weekday_day
@@ -59,7 +59,7 @@ def show(ident: int) -> Answer:
             pairs = beside(Version(itinerary, rehearsed), Version(walked, other), names)
     except MeadowrunError as said:
         problem = str(said)
-    place = integer(flask.request.args.get("follow") or "-1", "follow")
+    place = _follow()
     folds = page.folds(itinerary, "rehearsal.show", ident)
     return flask.render_template(
         "journeys/rehearsal.html",
@@ -113,7 +113,27 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
                     if not 0 <= share <= 100:
                         raise Invalid("Give shares from 0 to 100 percent.", f"share-{path.id}")
                     shares[path.id] = share / 100
-    return Asked(days, who, start, shares)
+    return Asked(days, who, start, shares, follow=_follow(), answers=_answers(itinerary))
+
+
+def _follow() -> int:
+    """The place among the starts of whom the page follows; -1: nobody who was chosen."""
+    return integer(flask.request.args.get("follow") or "-1", "follow")
+
+
+#: What in the address of a rehearsal the author answers for whom they follow: with the id of the
+#: step behind it, the path that is taken there.
+_ANSWER = "answer-"
+
+
+def _answers(itinerary: Itinerary) -> dict[str, str]:
+    """Step → the path that the author has the followed person take."""
+    found = {}
+    for step, _, _ in itinerary.walk():
+        path = flask.request.args.get(f"{_ANSWER}{step.id}", "")
+        if isinstance(step, Parting) and path in {one.id for one in step.paths}:
+            found[step.id] = path
+    return found
 
 
 def _told(
@@ -150,6 +170,7 @@ def _told(
         },
         "followed": _way(rehearsed, follow, itinerary, names) if follow is not None else [],
         "follow": follow,
+        "as_drawn": _followed(follow) if follow is not None and _answers(itinerary) else "",
         "person": db().get(Contact, rehearsed.contacts[follow]) if follow is not None else None,
         "others": [
             (_followed(one), db().get(Contact, rehearsed.contacts[one]))
@@ -161,8 +182,22 @@ def _told(
 
 
 def _followed(place: int) -> str:
-    """The address of the same rehearsal, with somebody else to follow."""
-    args = {**flask.request.args.to_dict(), "follow": str(place)}
+    """The address of the same rehearsal, with somebody else to follow, for whom nobody answers."""
+    args = {
+        name: value for name, value in flask.request.args.items() if not name.startswith(_ANSWER)
+    }
+    return _address(args | {"follow": str(place)})
+
+
+def _answering(place: int, step: str, path: str) -> str:
+    """The address of the same rehearsal in which somebody takes a path of a step. What was answered
+    for later steps stays: where they do not come there, it is not asked."""
+    return _address(
+        {**flask.request.args.to_dict(), "follow": str(place), f"{_ANSWER}{step}": path}
+    )
+
+
+def _address(args: Mapping[str, str]) -> str:
     return f"{flask.request.path}?{urllib.parse.urlencode(args)}"
 
 
@@ -221,6 +256,11 @@ class Told:
     why: str
     number: str
     then: str
+    #: what else they could have done there: the address of the rehearsal with that answer, and
+    #: the answer
+    instead: tuple[tuple[str, str], ...] = ()
+    #: whether the author answered for them
+    answered: bool = False
 
 
 def _way(rehearsed: Rehearsed, place: int, itinerary: Itinerary, names: Names) -> list[Told]:
@@ -235,11 +275,26 @@ def _way(rehearsed: Rehearsed, place: int, itinerary: Itinerary, names: Names) -
             _why(one.because, itinerary, names, rehearsed.channels.get(before, "")),
             called.get(one.step, ""),
             f"{words.kind}: {words.what}" if words else "",
+            tuple(
+                (_answering(place, parting.id, path.id), _said(parting, path, names))
+                for parting in partings
+                if parting.id == before
+                for path in parting.paths
+                if path.id != one.because
+            ),
+            f"{_ANSWER}{before}" in flask.request.args,
         )
 
+    partings = [step for step, _, _ in itinerary.walk() if isinstance(step, Parting)]
     way = rehearsed.found.ways[place]
     befores = ["", *(one.step for one in way)]
     return [told(before, one) for before, one in zip(befores, way, strict=False)]
+
+
+def _said(parting: Parting, path: Path, names: Names) -> str:
+    """What has to hold for a path, as a condition: “if they opened it”."""
+    words = path_line(parting, path, names)
+    return Wording("%(kind)s %(what)s", kind=words.kind, what=words.what)
 
 
 def _why(because: str, itinerary: Itinerary, names: Names, channel: str = "") -> str:
@@ -248,7 +303,7 @@ def _why(because: str, itinerary: Itinerary, names: Names, channel: str = "") ->
         if isinstance(step, Parting):
             for path in step.paths:
                 if path.id == because:
-                    return path_line(step, path, names).what
+                    return _said(step, path, names)
     for rule in itinerary.exits:
         if rule.id == because:
             return exit_words(rule, names)

@@ -93,6 +93,9 @@ class World:
     #: so many real people stand for one that is imagined
     weight: float = 1.0
     seed: int = 1
+    #: place among the starts → step → the path that somebody takes there because the author
+    #: answers for them
+    answers: Mapping[int, Mapping[str, str]] = dataclasses.field(default_factory=dict)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -38,6 +38,7 @@ from meadowrun.core.journeys.steps import (
     ExitRule,
     Goal,
     MessageStep,
+    Parting,
     Path,
     SplitStep,
     WaitForStep,
@@ -202,6 +203,8 @@ class _Play:
             chosen = (
                 self._branch(step, who) if isinstance(step, BranchStep) else self._split(step, who)
             )
+            for one, number in self._answered(step, who):
+                chosen[one] = number
             return self._by_path(flat, step.paths, who, at, chosen)
         because = _BECAUSE.get(step.kind, "done")
         out = np.full(len(who), because in ("exit", "jumped"))
@@ -321,7 +324,28 @@ class _Play:
         none = ~(moment < at + length)
         place = np.where(none, len(step.paths) - 1, place)
         when = np.where(none, at + length, moment)
+        for one, number in self._answered(step, who):
+            place[one] = number
+            over = at[one] + length
+            # As it would have happened, else in the middle of the time there is for it.
+            happens = first[one, number] if first[one, number] < over else at[one] + length / 2
+            when[one] = over if number == len(step.paths) - 1 else happens
+            if step.paths[number].reaction:
+                # Who opened it here has opened it for what is asked later, too.
+                reaction = REACTIONS.index(step.paths[number].reaction)
+                self.reacted[who[one], reaction] = when[one]
         return self._by_path(flat, step.paths, who, when, place)
+
+    def _answered(self, step: Parting, who: Ints) -> list[tuple[int, int]]:
+        """Those who take a path of a step because the author answers for them: their place among
+        all who came, and the number of the path."""
+        numbers = {path.id: number for number, path in enumerate(step.paths)}
+        return [
+            (int(one), numbers[answers[step.id]])
+            for place, answers in self.world.answers.items()
+            if answers.get(step.id) in numbers
+            for one in np.flatnonzero(who == place)
+        ]
 
     def _happens(self, path: Path, who: Ints, at: Floats, length: float) -> Floats:
         """When what a path waits for happens to each, infinity where never: as it did in the past,
