@@ -16,7 +16,7 @@ from meadowrun.core.journeys.clocks import Clocks
 from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
 from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
-from meadowrun.core.journeys.rehearsal import options, rehearse
+from meadowrun.core.journeys.rehearsal import options, rehearse, their_turns
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -208,9 +208,9 @@ def told(itinerary, **more):
     reacted = np.array([more.pop("reacted", [np.inf] * len(REACTIONS))])
     shares = more.pop("shares", {})
     goal = more.pop("goal", None)
-    answers = more.pop("answers", {})
+    says = {name: more.pop(name) for name in ("answers", "wished", "gap") if name in more}
     asked = world(itinerary, 10, pasts, reacted, **more)
-    asked = dataclasses.replace(asked, shares=shares, answers=answers)
+    asked = dataclasses.replace(asked, shares=shares, **says)
     return rehearse(flatten(itinerary), first_steps(itinerary)[""], asked, itinerary.exits, goal)
 
 
@@ -260,6 +260,45 @@ def test_a_limit_has_them_wait_and_keeps_back_what_waits_too_long():
     assert found.a_day["email"][0] == 9
     assert found.a_day["email"][6:8].sum() == 9
     assert found.delayed.middle == 18
+
+
+def test_who_asked_for_less_waits_and_nobody_else_does():
+    """Persons 1 and 4 want at most one message a week: their second waits until Monday the 9th."""
+    steps = [MessageStep("", 1, 24 * 30), MessageStep("", 1, 24 * 30)]
+    wish = {0: np.isin(np.arange(1, 11), (1, 4))}
+    found = told(built(*steps), limits=[Cap(1, 1, "week")], wished=wish)
+    assert found.delayed.middle == 2
+    assert found.a_day["email"][0] == 9 + 7
+    assert found.a_day["email"][6:8].sum() == 2
+
+
+def test_so_many_an_hour_come_in_and_the_others_wait_their_turn():
+    """They come ten minutes after each other, from 0:10 on, and two an hour are let in: the first
+    at once, each other half an hour after the one before, and events before their turn are none."""
+    ways = (Path("", event="visited"), Path(""))
+    itinerary = built(WaitForStep("", Span(3, "day"), ways))
+    visits = rows([[25], [25], [], [], [], [], [], [], [], []])
+    found = told(itinerary, gap=30.0, pasts={"visited": visits})
+    came = {place: way[0].at for place, way in found.ways.items()}
+    assert came == {place: 10.0 + 30 * place for place in range(10)}
+    # The first is in at 0:10 and visits at 0:35; the second visits at 0:45, in since 0:40.
+    assert found.took[itinerary.steps[0].paths[0].id].middle == 2
+    slow = told(itinerary, gap=2 * 24 * 60.0, pasts={"visited": visits})
+    assert slow.took[itinerary.steps[0].paths[0].id].middle == 1
+    # In 190 days all ten are let in; with thirty days between them only seven.
+    assert slow.came["s1"].middle == 10
+    months = told(itinerary, gap=30 * 24 * 60.0)
+    assert months.came["s1"].middle == 7 and months.inside.middle == 3
+
+
+def test_a_door_that_is_free_again_lets_the_next_one_in_at_once():
+    starts = Starts(
+        *(np.zeros(4, np.int64) for _ in range(2)),
+        np.array([0, 0, 0, 1]),
+        np.array([0.0, 5, 100, 5]),
+    )
+    assert their_turns(starts, 30.0).tolist() == [0.0, 30.0, 100.0, 5.0]
+    assert their_turns(starts, 0.0) is starts.at
 
 
 def test_the_author_may_say_how_many_react():

@@ -13,6 +13,7 @@ from meadowrun.base import clock
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import (
+    Door,
     ExitStep,
     Goal,
     MessageStep,
@@ -25,6 +26,7 @@ from meadowrun.core.journeys.steps import (
 )
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.imagining import Asked, imagine
+from meadowrun.journeys.models import Journey, JourneyEntry
 from meadowrun.messages.models import Message
 from meadowrun.outgoing.models import MessageLimit
 from meadowrun.people.models import Field
@@ -261,6 +263,46 @@ def test_the_page_tells_it_and_writes_nothing(web, database, world):
     assert "3a" not in all_of_them and "Never used" in all_of_them
     followed = web.get(f"/journeys/{world}/rehearsal?follow=2").text
     assert "not sent: no consent for email" in followed
+
+
+def test_who_wants_less_and_who_is_kept_out(database, world):
+    """Contact 5 wants one message a week; contact 7 is inside another journey that keeps people
+    out of this one."""
+    written(
+        database,
+        world,
+        *(MessageStep("", 1, 24 * 30), MessageStep("", 1, 24 * 30)),
+        start=Start("everyone", who=EVERYONE),
+    )
+    with clock.at(NOW), database.session() as session:
+        session.execute(sa.text("UPDATE contacts SET most_a_week = 1 WHERE id = 5"))
+    found = rehearsed(database, world).found
+    assert (found.entered.middle, found.delayed.middle) == (PEOPLE, 1)
+    with clock.at(NOW), database.session() as session:
+        other = session.get_one(Journey, world)
+        campaign = session.get_one(Campaign, other.campaign_id)
+        elsewhere = actions.create(session, IDA, NOW, campaign, "Elsewhere")
+        session.add(
+            JourneyEntry(
+                journey_id=elsewhere.id,
+                contact_id=7,
+                began_at=NOW,
+                step="s1",
+                arrived_at=NOW,
+                phase="waiting",
+            )
+        )
+        journey = session.get_one(Journey, world)
+        actions.write(
+            session,
+            IDA,
+            NOW,
+            journey,
+            journey.version,
+            "kept people out",
+            lambda one: edit.with_door(one, Door(not_while=(elsewhere.id,))),
+        )
+    assert rehearsed(database, world).found.entered.middle == PEOPLE - 1
 
 
 def test_one_person_is_followed_with_answers_of_the_author(web, database, world):

@@ -24,6 +24,7 @@ from meadowrun.core.journeys.imagined import (
     Pasts,
     People,
     Rehearsal,
+    Starts,
     Texts,
     World,
 )
@@ -50,7 +51,7 @@ from meadowrun.journeys.models import Journey
 from meadowrun.messages.models import Message
 from meadowrun.outgoing import calendars
 from meadowrun.outgoing.best_hours import hours_chosen
-from meadowrun.outgoing.caps import all_caps
+from meadowrun.outgoing.caps import WISHES, all_caps
 from meadowrun.outgoing.models import QuietHours
 from meadowrun.people.moment import Moment
 from meadowrun.segments.facts import facts_sql
@@ -93,6 +94,11 @@ GROUP BY d.number
 """
 _OF_MESSAGE = "s.message_id = :message"
 _OF_CHANNEL = "s.channel = :channel AND s.consent_rule <> 'service'"
+#: Who of some contacts is inside one of some journeys.
+_INSIDE = """
+SELECT DISTINCT contact_id FROM journey_entries
+WHERE state = 'inside' AND journey_id = ANY(:journeys) AND contact_id = ANY(:ids)
+"""
 #: What some contacts had lately that counts for limits: contact, channel, tags, moment.
 _HAD = """
 SELECT d.contact_id, s.channel, s.tags, d.at FROM deliveries d
@@ -150,11 +156,14 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     zones = [zone_of(name) or moment.zone for name in names.values()]
     known = {str(zone): zone for zone in [moment.zone, *zones]}
     clocks = Clocks.of(moment.now.astimezone(dt.UTC).date(), asked.days + 3, list(known.values()))
-    caps = all_caps(moment.session)
+    # Service messages go whatever people asked for.
+    wishes = _wishes(moment, coming.contacts) if journey.consent_rule != "service" else {}
+    caps = [*all_caps(moment.session), *wishes]
     places = {name: place for place, name in enumerate(known)}
     zone = np.array([places[str(one)] for one in zones], np.int64)
     leaving = _leaving(moment, journey, itinerary, messages, caps, coming.contacts)
     starts, plays = coming.starts(moment, clocks, zones, asked)
+    starts = _let_in(moment, itinerary, coming, starts)
     pasts, pasts_words, number_of_pasts = _pasts(moment, itinerary, coming, messages, asked.days)
     draw = np.random.default_rng(asked.seed)
     # Whoever comes in by themselves does as they did; else as somebody did after such a start.
@@ -183,6 +192,8 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
         journey.salt,
         coming.weight,
         asked.seed,
+        wished={len(caps) - len(wishes) + place: who for place, who in enumerate(wishes.values())},
+        gap=coming.weight * 60 / itinerary.door.hourly if itinerary.door.hourly else 0.0,
     )
     steps = flatten(itinerary)
     lane = imagined_starts.lane_of(itinerary, asked)
@@ -209,6 +220,28 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
         coming.words,
         pasts_words,
     )
+
+
+def _let_in(moment: Moment, itinerary: Itinerary, coming: Coming, starts: Starts) -> Starts:
+    """The starts without those who are inside a journey now that keeps them out of this one."""
+    if not itinerary.door.not_while:
+        return starts
+    values = {"journeys": list(itinerary.door.not_while), "ids": coming.contacts}
+    kept_out = list(moment.session.scalars(sa.text(_INSIDE), values))
+    stays = ~np.isin(np.array(coming.contacts)[starts.person], kept_out)
+    return Starts(starts.person[stays], starts.past[stays], starts.play[stays], starts.at[stays])
+
+
+def _wishes(moment: Moment, contacts: Sequence[int]) -> dict[Cap, npt.NDArray[np.bool_]]:
+    """What people asked for themselves, as limits: who of some contacts wants at most so many
+    messages a week."""
+    found = moment.session.execute(sa.text(WISHES), {"ids": list(contacts)}).tuples().all()
+    by_most: dict[int, list[int]] = {}
+    for contact, most in found:
+        by_most.setdefault(most, []).append(contact)
+    return {
+        Cap(most, 1, "week"): np.isin(contacts, whose) for most, whose in sorted(by_most.items())
+    }
 
 
 def _messages(moment: Moment, itinerary: Itinerary) -> dict[str, Message]:

@@ -96,6 +96,10 @@ class World:
     #: place among the starts → step → the path that somebody takes there because the author
     #: answers for them
     answers: Mapping[int, Mapping[str, str]] = dataclasses.field(default_factory=dict)
+    #: place of a limit that some people asked for themselves → who of the people did
+    wished: Mapping[int, Bools] = dataclasses.field(default_factory=dict)
+    #: so many minutes pass at least between two who come in; the others wait their turn
+    gap: float = 0.0
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

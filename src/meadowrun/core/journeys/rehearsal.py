@@ -29,6 +29,7 @@ from meadowrun.core.journeys.imagined import (
     Passed,
     Range,
     Rehearsal,
+    Starts,
     Texts,
     World,
 )
@@ -135,9 +136,12 @@ class _Play:
         starts = self.world.starts
         # Where there is no step nobody comes in.
         within = (starts.at <= self.world.until) & (first != END)
-        self.coming[first] = [(everybody[within], starts.at[within])]
+        turns = their_turns(starts, self.world.gap)
+        let_in = within & (turns <= self.world.until)
+        self.coming[first] = [(everybody[let_in], turns[let_in])]
+        self.inside += self._by_play(everybody[within & ~let_in])
         for place, way in self.ways.items():
-            way[0] = Passed(first, float(starts.at[place]), "start")
+            way[0] = Passed(first, float(turns[place]), "start")
         leaving: dict[str, list[Ints]] = {}
         for ident, flat in self.steps.items():
             groups = self.coming.pop(ident, [])
@@ -308,6 +312,8 @@ class _Play:
                 now = first_open(one, now, zone, world.clocks)
             for limit in leaving.obeys:
                 room = room_at(world.limits[limit], had[limit], now, zone, world.clocks)
+                if limit in world.wished:
+                    room = np.where(world.wished[limit][person], room, now)
                 delayed |= room > now
                 now = room
             if np.array_equal(now, before):
@@ -473,6 +479,20 @@ class _Play:
         for place in kept:
             way = self.ways[int(gone.who[place])]
             way.append(Passed(str(gone.to[place]), float(gone.at[place]), str(gone.because[place])))
+
+
+def their_turns(starts: Starts, gap: float) -> Floats:
+    """When each comes in where so many minutes pass at least between two of a play: the next one
+    comes at their start, or so long after the one before."""
+    if not gap:
+        return starts.at
+    turns = starts.at.copy()
+    for play in np.unique(starts.play):
+        mine = np.flatnonzero(starts.play == play)
+        mine = mine[np.argsort(starts.at[mine], kind="stable")]
+        waits = gap * np.arange(len(mine))
+        turns[mine] = waits + np.maximum.accumulate(starts.at[mine] - waits)
+    return turns
 
 
 def options(step: MessageStep) -> list[str]:
