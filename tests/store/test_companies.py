@@ -87,3 +87,17 @@ def test_renaming(web, schools, database):
         assert session.get_one(Company, ident).name == "Farrow Star Club"
         # The next import by that name finds it.
         assert people.company_by_name(session, "farrow star club", NOW).id == ident
+
+
+def test_values_are_read_as_the_reader_writes_them(web, database, schools):
+    """In the table of companies, and among the commonest values of a field."""
+    with database.session() as session:
+        ends = people.add_field(session, IDA, NOW, "company", "agreement ends", "date", [])
+        lends = people.add_field(session, IDA, NOW, "company", "lends rooms", "yes_no", [])
+        given = {ends.key: "2026-10-04", lends.key: True, "pupils": 1106}
+        people.save_company(session, IDA, NOW, "Tarn School", given)
+        pupils = session.scalar(sa.text("SELECT id FROM fields WHERE label = 'pupils'"))
+        pages = [f"/people/fields/{one}" for one in (ends.id, pupils, lends.id)]
+    assert "Tarn School 4 Oct 2026 yes 1,106" in words(web.get("/companies").text)
+    for page, value in zip(pages, ("4 Oct 2026 1", "1,106 1", "yes 1"), strict=True):
+        assert value in words(web.get(page).text)

@@ -16,7 +16,7 @@ from meadowrun.base.clock import now as clock_now
 from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.language import Wording
-from meadowrun.core.wording import fold
+from meadowrun.core.wording import fold, held
 from meadowrun.people.models import EventKind, Field
 from meadowrun.people.queries import definitions_using
 
@@ -37,6 +37,15 @@ class Entry:
     common: list[tuple[str, int]]
     duplicates: list[Field]
     used: list[str]
+
+    def said(self, value: str) -> str:
+        """One of its commonest values as it is read."""
+        if self.field.type == "yes_no":
+            return held("yes_no", value == "true")
+        return held("number", float(value)) if self.field.type == "number" else self._text(value)
+
+    def _text(self, value: str) -> str:
+        return held(self.field.type if self.field.type in ("date", "datetime") else "text", value)
 
 
 def get(session: orm.Session, ident: int) -> Field:
