@@ -17,6 +17,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.core.wording import fold
 from meadowrun.demo import bulk, journeys, names, objects, past_sends, stories, world
 from meadowrun.demo.stories import IDA
+from meadowrun.demo.topics import topics
 from meadowrun.features import load_tasks
 from meadowrun.messages import mail_keys
 from meadowrun.messages.senders import Sender
@@ -24,7 +25,7 @@ from meadowrun.outgoing import best_hours
 from meadowrun.outgoing import rules as sending
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
-from meadowrun.people.models import EventKind, Topic
+from meadowrun.people.models import EventKind
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import refresh_numbers
@@ -196,31 +197,7 @@ def _organisation(session: orm.Session, now: dt.datetime, settings: Settings, si
             Sender(name="Farrow Hill Observatory", address="hello@farrowhill.example", reply_to=""),
         ]
     )
-    session.add_all(
-        [
-            Topic(
-                key="sky_diary",
-                name="Sky diary",
-                about="what to see this month",
-                often="once a month",
-            ),
-            Topic(
-                key="members_news",
-                name="Members’ news",
-                about="for members only",
-                often="every second month",
-            ),
-            Topic(
-                key="events",
-                name="Nights and lectures",
-                about="what is on at the dome",
-                often="up to twice a month",
-            ),
-            Topic(
-                key="schools", name="Schools", about="visits for classes", often="before each term"
-            ),
-        ]
-    )
+    session.add_all(topics())
     session.add(
         ApiKey(
             name="Observatory’s website",

@@ -179,7 +179,7 @@ def readers_of_mail(losses: Mapping[str, Collection[str]], known: int) -> Item:
         OPEN if names else PASSED,
         Wording("%(known)s mail apps", known=known),
         Wording(
-            "%(names)s of them take something away: %(losses)s.",
+            "%(names)s of them change something: %(losses)s.",
             names=len(names),
             losses=", ".join(losses),
         )
