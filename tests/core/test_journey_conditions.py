@@ -403,7 +403,7 @@ def test_whom_a_new_edition_concerns():
     said = [one.said for one in concerned(before, after, here, NAMES)]
     assert said == [
         "“1 · Wait 3 days”: a shorter wait for 12 people; people whose time is up go on at once",
-        "“2a1 · Wait 1 day” is taken away; on to “2 · Wait 2 weeks”: 3 people",
+        "“2a1 · Wait 1 day” is removed; on to “2 · Wait 2 weeks”: 3 people",
         "“3 · Wait 1 week”: a longer wait for 1 person",
         "“4 · Wait 1 week” changes for 2 people",
     ]

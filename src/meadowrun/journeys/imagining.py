@@ -152,16 +152,39 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     itinerary = itinerary.on()
     messages = _messages(moment, itinerary)
     coming = imagined_starts.coming(moment, journey, itinerary, asked)
-    names = _zones_of(moment, coming.contacts)
-    zones = [zone_of(name) or moment.zone for name in names.values()]
+    world, pasts = _gathered(moment, journey, itinerary, asked, messages, coming)
+    found = _played(itinerary, asked, world)
+    return Rehearsed(
+        found,
+        world.clocks,
+        moment.now,
+        asked.days,
+        world.plays,
+        time.monotonic() - began,
+        {place: int(coming.contacts[world.starts.person[place]]) for place in found.ways},
+        {ident: message.channel for ident, message in messages.items()},
+        coming.words,
+        pasts,
+    )
+
+
+def _gathered(
+    moment: Moment,
+    journey: Journey,
+    itinerary: Itinerary,
+    asked: Asked,
+    messages: Mapping[str, Message],
+    coming: Coming,
+) -> tuple[World, str]:
+    """All that a rehearsal goes by, and in words by which past events and reactions."""
+    contacts = coming.contacts
+    zones = [zone_of(name) or moment.zone for name in _zones_of(moment, contacts).values()]
     known = {str(zone): zone for zone in [moment.zone, *zones]}
+    places = {name: place for place, name in enumerate(known)}
     clocks = Clocks.of(moment.now.astimezone(dt.UTC).date(), asked.days + 3, list(known.values()))
     # Service messages go whatever people asked for.
-    wishes = _wishes(moment, coming.contacts) if journey.consent_rule != "service" else {}
+    wishes = _wishes(moment, contacts) if journey.consent_rule != "service" else {}
     caps = [*all_caps(moment.session), *wishes]
-    places = {name: place for place, name in enumerate(known)}
-    zone = np.array([places[str(one)] for one in zones], np.int64)
-    leaving = _leaving(moment, journey, itinerary, messages, caps, coming.contacts)
     starts, plays = coming.starts(moment, clocks, zones, asked)
     starts = _let_in(moment, itinerary, coming, starts)
     pasts, pasts_words, number_of_pasts = _pasts(moment, itinerary, coming, messages, asked.days)
@@ -169,24 +192,25 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     # Whoever comes in by themselves does as they did; else as somebody did after such a start.
     past = (
         starts.person
-        if number_of_pasts == len(coming.contacts) and not coming.event
+        if number_of_pasts == len(contacts) and not coming.event
         else draw.integers(max(number_of_pasts, 1), size=len(starts.at))
+    )
+    people = People(
+        np.array(contacts, np.int64),
+        np.array([places[str(one)] for one in zones], np.int64),
+        _verdicts(moment, journey, itinerary, messages, contacts),
+        _among(moment, itinerary, contacts),
+        _dates(moment, itinerary, contacts),
+        _had(moment, contacts, caps, clocks, asked.days),
     )
     world = World(
         clocks,
-        People(
-            np.array(coming.contacts, np.int64),
-            zone,
-            _verdicts(moment, journey, itinerary, messages, coming.contacts),
-            _among(moment, itinerary, coming.contacts),
-            _dates(moment, itinerary, coming.contacts),
-            _had(moment, coming.contacts, caps, clocks, asked.days),
-        ),
+        people,
         pasts,
         dataclasses.replace(starts, past=past),
         plays,
         clocks.minutes(moment.now) + asked.days * DAY,
-        leaving,
+        _leaving(moment, journey, itinerary, messages, caps, contacts),
         tuple(caps),
         asked.shares,
         journey.salt,
@@ -195,31 +219,24 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
         wished={len(caps) - len(wishes) + place: who for place, who in enumerate(wishes.values())},
         gap=coming.weight * 60 / itinerary.door.hourly if itinerary.door.hourly else 0.0,
     )
+    return world, pasts_words
+
+
+def _played(itinerary: Itinerary, asked: Asked, world: World) -> Rehearsal:
+    """What became of everybody; and the way of whom the author answers for, as they answer."""
     steps = flatten(itinerary)
-    lane = imagined_starts.lane_of(itinerary, asked)
-    first = first_steps(itinerary)[lane]
+    first = first_steps(itinerary)[imagined_starts.lane_of(itinerary, asked)]
 
     def play(within: World) -> Rehearsal:
         return rehearse(steps, first, within, itinerary.exits, itinerary.goal, lifts(itinerary))
 
     found = play(world)
-    if asked.answers and asked.follow in found.ways:
-        # Whoever the author answers for is followed only: no number is counted with them.
-        answered = play(dataclasses.replace(world, answers={asked.follow: asked.answers}))
-        ways = {**found.ways, asked.follow: answered.ways[asked.follow]}
-        found = dataclasses.replace(found, ways=ways)
-    return Rehearsed(
-        found,
-        clocks,
-        moment.now,
-        asked.days,
-        plays,
-        time.monotonic() - began,
-        {place: int(coming.contacts[starts.person[place]]) for place in found.ways},
-        {ident: message.channel for ident, message in messages.items()},
-        coming.words,
-        pasts_words,
-    )
+    if not asked.answers or asked.follow not in found.ways:
+        return found
+    # Whoever the author answers for is followed only: no number is counted with them.
+    answered = play(dataclasses.replace(world, answers={asked.follow: asked.answers}))
+    ways = {**found.ways, asked.follow: answered.ways[asked.follow]}
+    return dataclasses.replace(found, ways=ways)
 
 
 def _let_in(moment: Moment, itinerary: Itinerary, coming: Coming, starts: Starts) -> Starts:

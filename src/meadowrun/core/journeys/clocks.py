@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from meadowrun.core.guardrails.caps import Cap
+from meadowrun.core.journeys.steps import WaitStep
 from meadowrun.core.timing.hours import Hours
 
 Floats = npt.NDArray[np.float64]
@@ -21,6 +22,8 @@ DAY = 24 * 60.0
 NEVER = np.inf
 #: So many days ahead hours are looked for: a week, and what holidays may close of it.
 _LOOKED_AHEAD = 40
+#: The days of the week that are tried for a day of the week at an hour.
+_TRIED = 9
 
 
 @dataclasses.dataclass(frozen=True)
@@ -149,3 +152,43 @@ def room_at(cap: Cap, had: Floats, now: Floats, zone: Ints, clocks: Clocks) -> F
     place = until.shape[1] - cap.most
     full = np.partition(until, place, axis=1)[:, place]
     return np.maximum(now, full)
+
+
+def wait_over(
+    step: WaitStep, at: Floats, zone: Ints, clocks: Clocks, dates: Floats | None
+) -> Floats:
+    """When a wait is over for each; NaN where its moment has passed or there is none. The same as
+    `engine.wait_until`; `dates` are the days that come into question, one row each."""
+    length = step.span.length().total_seconds() / 60
+    whole = step.span.unit in ("day", "week")
+    if step.date:
+        assert dates is not None
+        ahead, minute = -length if step.before else length, float(step.at or 0)
+        moments = (
+            clocks.utc(dates * DAY + ahead + minute, zone[:, None])
+            if whole
+            else clocks.utc(dates * DAY + minute, zone[:, None]) + ahead
+        )
+        later = np.where(moments >= at[:, None], moments, NEVER).min(axis=1, initial=NEVER)
+        return np.where(np.isfinite(later), later, np.nan)
+    up = at + length
+    if step.at is None and step.weekday is None:
+        return up
+    wanted = step.weekday
+    if step.at is None:
+        day: Floats = np.floor(clocks.local(up, zone) / DAY)
+        ahead_days = ((wanted or 0) - (clocks.begins.weekday() + day)) % 7
+        return np.maximum(up, clocks.utc((day + ahead_days) * DAY, zone))
+    day = np.floor(clocks.local(at if whole else up, zone) / DAY)
+    if whole:
+        day = day + length / DAY
+    least = at if whole else up
+    for _ in range(_TRIED):
+        moment = clocks.utc(day * DAY + step.at, zone)
+        fits = moment >= least
+        if wanted is not None:
+            fits &= (clocks.begins.weekday() + day) % 7 == wanted
+        if fits.all():
+            break
+        day = np.where(fits, day, day + 1)
+    return clocks.utc(day * DAY + step.at, zone)

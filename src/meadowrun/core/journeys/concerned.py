@@ -63,7 +63,7 @@ def _goes_on(
 ) -> str:
     """What is said of a step that is taken away, or switched off."""
     who = people_words(people)
-    gone: str = Wording("is switched off") if off else Wording("is taken away")
+    gone: str = Wording("is switched off") if off else Wording("is removed")
     if target == END:
         return Wording("“%(name)s” %(gone)s; to the end: %(who)s", who=who, name=name, gone=gone)
     words = line(new[target].step, names)

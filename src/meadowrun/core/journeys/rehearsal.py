@@ -13,12 +13,12 @@ import numpy as np
 from meadowrun.core.journeys.clocks import (
     DAY,
     NEVER,
-    Clocks,
     Floats,
     Ints,
     at_hour,
     first_open,
     room_at,
+    wait_over,
 )
 from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.engine import path_by_chance
@@ -52,8 +52,6 @@ _TURNS = 12
 MOST_WAYS = 200
 #: Kind of step → why people go on from it, or out; of the others because it is done.
 _BECAUSE = {"exit": "exit", "jump": "jumped", "webhook": "answered"}
-#: The days of the week that are tried for a day of the week at an hour.
-_TRIED = 9
 
 
 @dataclasses.dataclass
@@ -499,43 +497,3 @@ def options(step: MessageStep) -> list[str]:
     """What the messages of a step are known by, in the order in which they are tried: the first by
     the id of the step."""
     return [step.id, *(f"{step.id}/{place}" for place, _ in enumerate(step.instead, 1))]
-
-
-def wait_over(
-    step: WaitStep, at: Floats, zone: Ints, clocks: Clocks, dates: Floats | None
-) -> Floats:
-    """When a wait is over for each; NaN where its moment has passed or there is none. The same as
-    `engine.wait_until`; `dates` are the days that come into question, one row each."""
-    length = step.span.length().total_seconds() / 60
-    whole = step.span.unit in ("day", "week")
-    if step.date:
-        assert dates is not None
-        ahead, minute = -length if step.before else length, float(step.at or 0)
-        moments = (
-            clocks.utc(dates * DAY + ahead + minute, zone[:, None])
-            if whole
-            else clocks.utc(dates * DAY + minute, zone[:, None]) + ahead
-        )
-        later = np.where(moments >= at[:, None], moments, NEVER).min(axis=1, initial=NEVER)
-        return np.where(np.isfinite(later), later, np.nan)
-    up = at + length
-    if step.at is None and step.weekday is None:
-        return up
-    wanted = step.weekday
-    if step.at is None:
-        day: Floats = np.floor(clocks.local(up, zone) / DAY)
-        ahead_days = ((wanted or 0) - (clocks.begins.weekday() + day)) % 7
-        return np.maximum(up, clocks.utc((day + ahead_days) * DAY, zone))
-    day = np.floor(clocks.local(at if whole else up, zone) / DAY)
-    if whole:
-        day = day + length / DAY
-    least = at if whole else up
-    for _ in range(_TRIED):
-        moment = clocks.utc(day * DAY + step.at, zone)
-        fits = moment >= least
-        if wanted is not None:
-            fits &= (clocks.begins.weekday() + day) % 7 == wanted
-        if fits.all():
-            break
-        day = np.where(fits, day, day + 1)
-    return clocks.utc(day * DAY + step.at, zone)
