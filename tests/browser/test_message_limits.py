@@ -94,6 +94,6 @@ def test_a_limit_is_set_and_said_where_one_launches(page, house, sent_twice):
         number.clear()
     page.press("Save these limits")
     page.says("limits changed")
-    page.says("Nobody of")
+    page.says("affected none of")
     with house.database.session() as session:
         assert session.execute(sa.text("SELECT count(*) FROM caps")).scalar_one() == 0

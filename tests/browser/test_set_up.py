@@ -79,7 +79,7 @@ def test_a_reader_chooses_how_often_and_where(page, house):
         assert found.most_a_week == 2 and found.paused_until is not None
     page.open(path)
     choose(page, "#often", "as often as there is something")
-    choose(page, "#pause", "go on now")
+    choose(page, "#pause", "end the pause now")
     page.press("Save")
     page.says("Saved. Thank you.")
     assert "You paused until" not in page.driver.page_source

@@ -3,6 +3,8 @@ the editor shows."""
 
 import datetime as dt
 import re
+import threading
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 import sqlalchemy as sa
@@ -164,6 +166,19 @@ class TestDrafts:
             second = actions.make_edition(session, IDA, NOW, message, "http://m")
             assert (first.number, second.number) == (1, 2)
             assert first.document["lines"][0]["text"] == "Good evening"
+
+    def test_several_who_need_the_first_edition_at_once_get_the_same(self, database, letter):
+        """As the workers do that come to the first message of a journey together."""
+        together = threading.Barrier(4)
+
+        def made(_):
+            with database.session() as session:
+                message = session.get_one(Message, letter)
+                together.wait()
+                return actions.make_edition(session, IDA, NOW, message, "http://m").number
+
+        with ThreadPoolExecutor(4) as pool:
+            assert list(pool.map(made, range(4))) == [1, 1, 1, 1]
 
     @pytest.mark.parametrize(
         ("lines", "where", "says"),

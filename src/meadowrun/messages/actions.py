@@ -278,6 +278,10 @@ def make_edition(
     """The newest draft (or another `document` of the message) as an edition; the last one again
     when nothing changed since. Raises Invalid."""
     document = message.document if document is None else document
+    # Two who need the first edition at once get the same one: the second waits for the first.
+    session.execute(
+        sa.select(Message.id).where(Message.id == message.id).with_for_update(key_share=True)
+    )
     last = session.scalar(
         sa.select(Edition)
         .where(Edition.message_id == message.id)
