@@ -7,11 +7,12 @@ from selenium.webdriver.support.ui import Select
 
 from meadowrun.base import signing
 from tests.browser import new_sends
+from tests.browser.conftest import violations
 
 READER = """
 SELECT c.id FROM contacts c JOIN consents k ON k.contact_id = c.id
 WHERE k.channel = 'email' AND k.topic_id = 0 AND k.agreed AND c.email_usable
-AND c.bounced_at IS NULL ORDER BY c.id DESC LIMIT 1
+AND c.bounced_at IS NULL AND c.language = :language ORDER BY c.id DESC LIMIT 1
 """
 
 
@@ -60,7 +61,7 @@ def test_a_send_goes_at_each_persons_best_hour(page, draft):
 
 def test_a_reader_chooses_how_often_and_where(page, house):
     with house.database.session() as session:
-        contact = session.execute(sa.text(READER)).scalar_one()
+        contact = session.execute(sa.text(READER), {"language": "en"}).scalar_one()
     path = f"/p/{signing.make(house.settings.secret, 'choose', 7, contact)}"
     page.open(path)
     page.says("What you get from us")
@@ -83,3 +84,16 @@ def test_a_reader_chooses_how_often_and_where(page, house):
     page.press("Save")
     page.says("Saved. Thank you.")
     assert "You paused until" not in page.driver.page_source
+
+
+def test_a_reader_reads_their_own_language(page, house):
+    with house.database.session() as session:
+        contact = session.execute(sa.text(READER), {"language": "de"}).scalar_one()
+    page.open(f"/p/{signing.make(house.settings.secret, 'choose', 7, contact)}")
+    page.says("Was Sie von uns erhalten")
+    page.says("Himmelstagebuch")
+    page.says("was es diesen Monat zu sehen gibt, einmal im Monat")
+    choose(page, "#often", "3 Nachrichten pro Woche")
+    page.press("Speichern")
+    page.says("Gespeichert. Vielen Dank.")
+    assert violations(page) == []
