@@ -64,9 +64,15 @@ def test_what_is_refused_stays_where_it_was_typed(written):
     press(written, "sing a song", Keys.ENTER)
     written.says("“sing a song” is not a step", "[role=alert]")
     assert typed(written) == "sing a song"
+    assert focused(written) == "add"
+    written.type("#starts [name=text]", "sing a song")
+    press(written, Keys.ENTER)
+    written.says("cannot start a journey", "[role=alert]")
+    assert written.find("#starts [name=text]").get_attribute("value") == "sing a song"
+    assert focused(written) == "starts"
     assert written.driver.execute_script("return window.mark") == "here"
     # The browser notes the refusal, and nothing else.
-    assert [one.rsplit("status of ")[1][:3] for one in written.problems()] == ["422"]
+    assert [one.rsplit("status of ")[1][:3] for one in written.problems()] == ["422", "422"]
 
 
 def test_without_a_network_nothing_typed_is_lost(written):

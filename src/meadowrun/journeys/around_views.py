@@ -101,7 +101,8 @@ def _typed_start(journey: Journey, text: str) -> Answer:
             "“becomes membership is student”, or days, like “every Monday, everyone in Members”.",
             text=text,
         )
-        return not_understood(journey, text, problem, f"starts{_lane()}")
+        where = f"starts{_lane()}"
+        return not_understood(journey, text, problem, where, where)
     start, unused = found[0]
     say_unused(unused)
     said, made = Wording("added a start"), dataclasses.replace(start, lane=_lane())
@@ -206,7 +207,7 @@ def exits(ident: int) -> Answer:
             "ticket”, or what becomes true of them, like “membership is student”.",
             text=text,
         )
-        return not_understood(journey, text, problem, "exits")
+        return not_understood(journey, text, problem, "exits", "exits")
     rule, unused = found[0]
     say_unused(unused)
     said = Wording("added an exit rule")

@@ -112,9 +112,10 @@ def refused(journey: Journey, problem: Exception) -> Answer:
     return again(queries.journey(db(), ident), text, problem), status, {CHANGED: ""}
 
 
-def not_understood(journey: Journey, text: str, problem: str, where: str) -> Answer:
-    """The itinerary with what was typed and not understood, where it was typed."""
-    return again(journey, text, problem, where), Invalid.status, {CHANGED: f"add{where}"}
+def not_understood(journey: Journey, text: str, problem: str, where: str, form: str) -> Answer:
+    """The itinerary with what was typed and not understood, where it was typed; `form` is the
+    element that it was typed into."""
+    return again(journey, text, problem, where), Invalid.status, {CHANGED: form}
 
 
 def again(

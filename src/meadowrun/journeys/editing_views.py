@@ -78,7 +78,7 @@ def add(ident: int) -> Answer:
             "of a pattern",
             text=text,
         )
-        return not_understood(journey, text, problem, path)
+        return not_understood(journey, text, problem, path, f"add{path}")
     reading = readings[place]
     say_unused(reading.unused)
     return write(
