@@ -100,7 +100,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
         "New people": 6,
         "Known, something changes": 0,
         "Known, nothing changes": 0,
-        "Consent for email": 6,
+        "Agreed to email": 6,
         "Rejected": 6,
         "Opted out or suppressed, stay so": 0,
     }

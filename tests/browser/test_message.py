@@ -1,6 +1,7 @@
 """Writing a message as an author does: lines inside lines, words for some, reading as those who
 differ, undone and kept."""
 
+import pytest
 import sqlalchemy as sa
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
@@ -177,6 +178,46 @@ def test_a_letter_is_written_by_keyboard_with_one_stop_for_each_row_of_tools(pag
     page.driver.switch_to.active_element.send_keys("Doors at seven")
     page.wait(lambda: "saved" in page.text("#saved") and "writing" not in page.text("#saved"))
     assert not page.all("[role=toolbar] [tabindex='-1']"), "nothing is left out of reach"
+
+
+def test_a_field_is_typed_as_fast_as_one_types(page):
+    """A sign asks for a field at the beginning of a word only; what is typed behind it finds the
+    field, or stays in the text where it finds none."""
+    begin(page, "Typed fast", "text")
+    subject = page.find("[data-slot=subject].ink")
+    subject.send_keys("Your seat, @first")
+    page.driver.switch_to.active_element.send_keys(Keys.ENTER)
+    page.wait(lambda: subject.text == "Your seat, first name")
+    page.driver.switch_to.active_element.send_keys(" of #1 at the desk")
+    page.wait(lambda: subject.text == "Your seat, first name of #1 at the desk")
+    preheader = page.find("[data-slot=preheader].ink")
+    preheader.send_keys("Write to desk@farrowhill.example or @nobody")
+    assert page.all(".pop")
+    page.driver.switch_to.active_element.send_keys(Keys.ESCAPE)
+    page.wait(lambda: not page.all(".pop"))
+    assert preheader.text == "Write to desk@farrowhill.example or @nobody"
+    page.wait(lambda: "saved" in page.text("#saved") and "writing" not in page.text("#saved"))
+
+
+@pytest.mark.parametrize(
+    ("typed", "link"),
+    [
+        ("www.farrowhill.example/tickets", "https://www.farrowhill.example/tickets"),
+        ("desk@farrowhill.example", "mailto:desk@farrowhill.example"),
+        ("http://farrowhill.example", "http://farrowhill.example"),
+        ("{{ fact.page }}", "{{ fact.page }}"),
+    ],
+)
+def test_a_link_is_completed_when_one_leaves_it(page, typed, link):
+    begin(page, f"Linked to {link}", "note")
+    add(page, "button")
+    field = page.find(".line[data-type=button] [data-slot=href]")
+    field.send_keys(typed, Keys.TAB)
+    page.wait(lambda: field.get_attribute("value") == link)
+    saved(page)
+    page.driver.refresh()
+    kept = page.find(".line[data-type=button] [data-slot=href]")
+    assert kept.get_attribute("value") == link
 
 
 def test_looks_code_and_review(page):

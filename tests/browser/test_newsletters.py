@@ -10,10 +10,11 @@ import pytest
 
 from meadowrun.base.browser import chromium
 from meadowrun.core.content import begin, exchange
-from meadowrun.core.content.compiled import Renderer, compile_document
+from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.document import SETTINGS, empty, take, texts
 from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.lines import LINE_TYPES, new_line
+from meadowrun.core.content.rendering import Renderer
 from meadowrun.gateways.email import Letter, mime
 
 PUBLIC = "http://127.0.0.1:9"

@@ -61,6 +61,8 @@ def test_from_a_result_to_a_follow_up(page, last):
     page.open(f"/results/{last.id}")
     steps.press("Write to them again", "aside")
     steps.says("follow-up", "h1")
+    page.says("did not open it and did not")
+    page.says("Did not open", "#w-in")
     ready(steps)
     page.says("already", "#had")
     print(f"result → follow-up: {steps.count} steps")
@@ -227,3 +229,25 @@ def test_from_a_file_of_ones_own_to_a_send_that_went(page, house, tmp_path):
     with house.database.session() as session:
         name = session.scalar(sa.text("SELECT name FROM sends ORDER BY id DESC LIMIT 1"))
         assert session.scalar(sa.text(GONE), {"name": name}) == 3
+
+
+@pytest.mark.parametrize(
+    ("path", "typed", "button", "place"),
+    [
+        ("/people/new", {"email": "ann@@post.example"}, "Add this contact", "email"),
+        ("/campaigns/new", {"name": "Refused", "fact": "2nd", "fact_value": "x"}, "Create", "fact"),
+    ],
+)
+def test_a_refused_form_has_the_caret_where_it_was_refused(page, path, typed, button, place):
+    """And still says what was typed."""
+    page.open(path)
+    for name, text in typed.items():
+        page.type(f"main [name={name}]", text)
+    page.press(button, "main")
+    page.wait(lambda: page.all("main [role=alert]"))
+    here = page.driver.switch_to.active_element
+    assert here.get_attribute("name") == place
+    assert here.get_attribute("aria-invalid") == "true"
+    for name, text in typed.items():
+        assert page.find(f"main [name={name}]").get_attribute("value") == text
+    assert ["422" in problem for problem in page.problems()] == [True]

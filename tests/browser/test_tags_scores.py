@@ -14,7 +14,8 @@ def asked(house, query, **values):
 def test_a_tag_for_the_people_of_a_segment_and_a_line_that_asks_for_it(page, house):
     page.open("/segments/1")
     size = number(page.text("[data-size]"))
-    page.press("Tag them")
+    page.click(".head details.drop summary")
+    page.press("Tag these people")
     page.type("#tag-for-people", "desk/asked-in-autumn")
     page.press("Add tag")
     page.says(f"{size:,} people got the tag “desk/asked-in-autumn”.")
@@ -23,11 +24,11 @@ def test_a_tag_for_the_people_of_a_segment_and_a_line_that_asks_for_it(page, hou
     line(page, "/", "tagged asked in autumn", "who has the tag “desk/asked-in-autumn”")
     page.wait(lambda: number(page.text("[data-size]")) == size)
     page.driver.execute_script("document.getElementById('unsaved').hidden = true")
-    # The tag above counts whoever bears one within.
+    # The tag above counts whoever has one inside it.
     page.open("/tags")
     ident = asked(house, "SELECT id FROM tags WHERE path = 'desk'")
     page.open(f"/segments/new?about=tag:{ident}")
-    page.says("or one under it", ".work")
+    page.says("or one inside it", ".work")
     assert number(page.text("[data-size]")) == asked(
         house,
         (

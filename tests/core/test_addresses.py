@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.addresses import addresses, attribute_value
-from meadowrun.core.content.compiled import Renderer, compile_document, link_address
+from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.fillins import TOKENS
+from meadowrun.core.content.rendering import Renderer, link_address
 from tests.luck import tries
 
 PUBLIC = "http://mail.example"

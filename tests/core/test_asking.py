@@ -5,12 +5,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import asking
-from meadowrun.core.content.compiled import CompileError, Renderer, compile_document
+from meadowrun.core.content.compiled import CompileError, compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.in_app import take_in_app
 from meadowrun.core.content.lines import new_line
+from meadowrun.core.content.rendering import Renderer
 
 FARROW = {"kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}
 OFTEN = {

@@ -13,10 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.compiled import Renderer, compile_document
+from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.layout import answer_key
 from meadowrun.core.content.lines import walk
+from meadowrun.core.content.rendering import Renderer
 from tests.luck import tries
 
 VOID = {"img", "br", "hr", "meta", "link", "col", "input", "area", "base", "wbr"}

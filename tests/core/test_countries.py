@@ -6,6 +6,7 @@ import pytest
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core import table_file as tf
+from meadowrun.core.people_columns import guess_type
 
 GERMAN = ["0171/6990876", "0221 4710123", "0151 23456789", "+43 1 5880010"]
 BRITISH = ["020 7183 8750", "07400 123456", "0161 496 0123"]
@@ -115,4 +116,4 @@ def test_a_row_says_its_own_country_and_a_bad_cell_costs_only_itself():
     ],
 )
 def test_what_a_new_column_would_be(cells, kind):
-    assert pf.guess_type(cells) == kind
+    assert guess_type(cells) == kind

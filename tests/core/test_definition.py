@@ -91,7 +91,7 @@ def event(**more):
             {"id": "c", "kind": "consent", "topic": 4, "channel": "sms", "state": "refused"},
             "who said no to Sky diary in text messages",
         ),
-        ({"id": "t", "kind": "tag", "tag": 1}, "who has the tag “night” or one under it"),
+        ({"id": "t", "kind": "tag", "tag": 1}, "who has the tag “night” or one inside it"),
         (
             {"id": "t", "kind": "tag", "tag": "free", "inside": False},
             "who does not have the tag “free”",

@@ -10,11 +10,12 @@ from hypothesis import strategies as st
 
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.checks import checks
-from meadowrun.core.content.compiled import Renderer, compile_document
+from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.plain import plain_text
+from meadowrun.core.content.rendering import Renderer
 from meadowrun.gateways.email import Letter, mime
 from tests.luck import tries
 

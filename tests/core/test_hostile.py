@@ -10,11 +10,12 @@ from hypothesis import strategies as st
 
 from meadowrun.core import values
 from meadowrun.core.content import code, exchange, fillins, markup
-from meadowrun.core.content.compiled import Renderer, compile_document
+from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.document import clean_code, empty, take
 from meadowrun.core.content.filling import TooLarge, template
 from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.lines import new_line
+from meadowrun.core.content.rendering import Renderer
 from tests.luck import tries
 
 REFUSED = (

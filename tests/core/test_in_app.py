@@ -8,12 +8,13 @@ from hypothesis import strategies as st
 
 from meadowrun.core.channels import beginning, checks_of, take_for
 from meadowrun.core.content import in_app as in_app_messages
-from meadowrun.core.content.compiled import Renderer, compile_document
+from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.findings import MUST, About
 from meadowrun.core.content.lines import new_line
 from meadowrun.core.content.onpage import on_page
+from meadowrun.core.content.rendering import Renderer
 
 NOW = dt.datetime(2026, 11, 23, 9, tzinfo=dt.UTC)
 DAY = dt.timedelta(days=1)

@@ -12,7 +12,7 @@ from meadowrun.core.content.findings import MUST
 from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.concerned import concerned
-from meadowrun.core.journeys.engine import Happened, Person, wait_until, walk
+from meadowrun.core.journeys.engine import Happened, Person, walk
 from meadowrun.core.journeys.flat import first_steps, flatten
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
@@ -30,6 +30,7 @@ from meadowrun.core.journeys.steps import (
     WebhookStep,
     Who,
 )
+from meadowrun.core.journeys.waits import wait_until
 from meadowrun.core.journeys.words import (
     Names,
     as_text,

@@ -12,14 +12,7 @@ from hypothesis import strategies as st
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.check import check
-from meadowrun.core.journeys.engine import (
-    Answered,
-    Happened,
-    Person,
-    path_by_chance,
-    wait_until,
-    walk,
-)
+from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
 from meadowrun.core.journeys.flat import END, first_steps, flatten
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
@@ -40,6 +33,7 @@ from meadowrun.core.journeys.steps import (
     messages_before,
     numbered,
 )
+from meadowrun.core.journeys.waits import wait_until
 from meadowrun.core.journeys.words import Names, as_text
 from tests.itineraries import in_lanes, itineraries
 

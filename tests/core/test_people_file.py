@@ -10,6 +10,7 @@ from meadowrun.core import formulas
 from meadowrun.core import people_file as pf
 from meadowrun.core import table_file as tf
 from meadowrun.core.audience.fields import FieldSpec
+from meadowrun.core.people_columns import guess, guess_type
 
 OWN = {
     "tier": FieldSpec("tier", "tier", "choice", ("Single", "Patron")),
@@ -61,7 +62,7 @@ def test_files_that_cannot_be_used_say_why(content, why):
 def test_columns_are_guessed_from_names_and_cells():
     columns = ["Vorname", "Nachname", "Kontakt", "Tier", "Member since", "Shoe size"]
     sample = [["Ann", "Rook", "ann@a.example", "Patron", "", "38"]]
-    assert pf.guess(columns, sample, list(OWN.values())) == (
+    assert guess(columns, sample, list(OWN.values())) == (
         "first_name",
         "last_name",
         "email",
@@ -69,6 +70,71 @@ def test_columns_are_guessed_from_names_and_cells():
         "own:since",
         "",
     )
+
+
+def test_columns_of_other_names_are_guessed_by_what_stands_in_them():
+    """By choices that only one field has, and by names that say the same as its label."""
+    own = [*OWN.values(), FieldSpec("born", "birthday", "date")]
+    columns = ["E-Mail", "Stufe", "Geburtsdatum", "Mitglied seit", "Note"]
+    sample = [
+        ["ann@a.example", "single", "3.4.1971", "1.1.2020", "Single"],
+        ["ben@a.example", "PATRON", "4.4.1971", "", "Single"],
+    ]
+    assert guess(columns, sample, own) == (
+        "email",
+        "own:tier",
+        "own:born",
+        "own:since",
+        "",
+    )
+    # One value says too little, and where two fields have the choices none of them is chosen.
+    assert guess(["E-Mail", "Stufe"], [["a@a.example", "Patron"]], own)[1] == ""
+    twin = FieldSpec("level", "level", "choice", ("Patron", "Single", "None"))
+    assert guess(columns, sample, [*own, twin])[1] == ""
+
+
+def test_a_column_of_yes_and_no_called_newsletter_is_who_agreed():
+    """Not where something else stands in it, and not beside a column that says it in full."""
+    columns, ann = ["E-Mail", "Newsletter"], "ann@a.example"
+    said = [[ann, "ja"], ["ben@a.example", "nein"], ["cy@a.example", ""]]
+    assert guess(columns, said, [])[1] == "agreed:email"
+    assert guess(columns, [*said, ["dot@a.example", "monthly"]], [])[1] == ""
+    assert guess(columns, [[ann, ""]], [])[1] == ""
+    both = ["E-Mail", "Newsletter", "Email consent"]
+    assert guess(both, [[ann, "ja", "yes"]], []) == ("email", "", "agreed:email")
+
+
+def test_a_row_that_repeats_somebody_tells_what_it_says_no_to():
+    content = b"email,agreed\nann@a.example,yes\nANN@a.example,no\nben@a.example,no\n"
+    plan = pf.Plan(("email", "agreed:email"), consent="ticked", channels=())
+    first, again, other = read(content, plan, ["email", "agreed"])
+    assert first.said == {"email": True} and other.said == {"email": False}
+    assert (again.who, again.declined) == ("ann@a.example", ("email",))
+
+
+def test_a_refused_row_tells_who_it_is_and_what_it_says_no_to():
+    """Also where the no stands behind the cell that is wrong; an address that is none is nobody."""
+    content = (
+        b"id,email,phone,agreed,sms\nA1,ann@a.example,12,no,yes\na1,ann@a.example,,no,\n"
+        b"B2,not an address,,no,no\n,cy@a.example,,no,\nD4,dot@a.example,,perhaps,no\n"
+    )
+    columns = ["id", "email", "phone", "agreed", "sms"]
+    targets = ("reference", "email", "phone", "agreed:email", "agreed:sms")
+    plan = pf.Plan(targets, identify="reference", consent="ticked", channels=())
+    found = list(read(content, plan, columns))
+    assert [(one.who, one.declined) for one in found if isinstance(one, pf.Refusal)] == [
+        ("A1", ("email",)),
+        ("B2", ("email", "sms")),
+        ("", ("email",)),
+        ("D4", ("sms",)),
+    ]
+    # The address is cleaned as that of a row which is taken.
+    content = b"email,phone,agreed\n<mailto:Eve@a.example>;,12,no\n mailto:fay@a.example,12,no\n"
+    plan = pf.Plan(("email", "phone", "agreed:email"), consent="ticked", channels=())
+    who = [one.who for one in read(content, plan, ["email", "phone", "agreed"])]
+    assert who == ["eve@a.example", "fay@a.example"]
+    # Reference numbers are told apart by capital letters, as those of contacts are.
+    assert [one.standard["reference"] for one in found if isinstance(one, pf.Row)] == ["a1"]
 
 
 def test_a_stray_sign_that_no_text_can_hold_is_left_out():
@@ -82,7 +148,7 @@ def test_a_stray_sign_that_no_text_can_hold_is_left_out():
 
 
 def test_each_target_is_guessed_once():
-    assert pf.guess(["Email", "E-mail", "Name"], [["a@a.example", "b@a.example", "x"]], []) == (
+    assert guess(["Email", "E-mail", "Name"], [["a@a.example", "b@a.example", "x"]], []) == (
         "email",
         "",
         "last_name",
@@ -100,7 +166,7 @@ def test_each_target_is_guessed_once():
     ],
 )
 def test_types_of_new_columns(cells, kind):
-    assert pf.guess_type(cells) == kind
+    assert guess_type(cells) == kind
 
 
 def test_twelve_kinds_of_dirt():

@@ -16,7 +16,7 @@ from meadowrun.core.journeys.clocks import Clocks
 from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
 from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
-from meadowrun.core.journeys.rehearsal import options, rehearse, their_turns
+from meadowrun.core.journeys.rehearsal import LOOKED_AT, options, rehearse, their_turns, with_room
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -130,7 +130,20 @@ def rows(timelines):
 
 
 minutes = st.lists(st.integers(1, 40 * 24 * 60), max_size=4)
-exits = st.sampled_from(((), (), (ExitRule("x1", "visited"),)))
+#: Whom a rule takes out who are certain people: of each the days from and to which they are.
+TAKES_OUT = Who(segment=3)
+exits = st.sampled_from(
+    (
+        (),
+        (),
+        (ExitRule("x1", "visited"),),
+        (ExitRule("x1", who=TAKES_OUT),),
+        (ExitRule("x1", "visited"), ExitRule("x2", who=TAKES_OUT)),
+    )
+)
+spells = st.lists(st.tuples(st.integers(0, 30), st.integers(0, 30)), min_size=5, max_size=5)
+#: So many days it is looked at.
+LOOKED = 40
 
 
 @settings(max_examples=150, deadline=None)
@@ -140,15 +153,24 @@ exits = st.sampled_from(((), (), (ExitRule("x1", "visited"),)))
     st.lists(minutes, min_size=5, max_size=5),
     st.tuples(*[st.sampled_from((5.0, 600.0, 9000.0, np.inf))] * len(REACTIONS)),
     exits,
+    spells,
     st.sampled_from((None, Goal("ticket_bought", 20))),
 )
-def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, reacted, rules, goal):
+def test_every_way_is_the_one_that_the_judge_walks(
+    drawn, visits, tickets, reacted, rules, spells, goal
+):
     itinerary = dataclasses.replace(drawn, exits=rules)
     steps, first = flatten(itinerary), first_steps(itinerary)[""]
     pasts = {"visited": rows(visits), "ticket_bought": rows(tickets)}
     asked = world(itinerary, 5, pasts, np.array([reacted]))
     past = lifts(itinerary)
     assume(first != END)
+    days = np.arange(LOOKED)
+    inside = np.array([(since <= days) & (days < until) for since, until in spells])
+    taken_out = {rule.id: inside for rule in rules if rule.who}
+    asked = dataclasses.replace(
+        asked, people=dataclasses.replace(asked.people, taken_out=taken_out)
+    )
     found = rehearse(steps, first, asked, rules, goal, past)
     for place in range(5):
         began = 10.0 * (place + 1)
@@ -178,11 +200,14 @@ def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, react
             ZONES[contact % len(ZONES)],
             sorted(events, key=lambda one: one.at),
             lambda who, at, contact=contact: (
-                (who.segment == 1 or bool(who.lines)) and contact in INSIDE
+                inside[contact - 1, (at - FIRST).days]
+                if who == TAKES_OUT
+                else (who.segment == 1 or bool(who.lines)) and contact in INSIDE
             ),
             answers,
             lambda field, contact=contact: RENEWALS.get(contact),
             {"amount": contact},
+            looks=[moment(began + LOOKED_AT), *(moment(day * 24 * 60) for day in range(LOOKED))],
         )
         expected = [
             (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
@@ -208,7 +233,9 @@ def told(itinerary, **more):
     reacted = np.array([more.pop("reacted", [np.inf] * len(REACTIONS))])
     shares = more.pop("shares", {})
     goal = more.pop("goal", None)
-    says = {name: more.pop(name) for name in ("answers", "wished", "gap") if name in more}
+    says = {
+        name: more.pop(name) for name in ("answers", "wished", "gap", "most_inside") if name in more
+    }
     asked = world(itinerary, 10, pasts, reacted, **more)
     asked = dataclasses.replace(asked, shares=shares, **says)
     return rehearse(flatten(itinerary), first_steps(itinerary)[""], asked, itinerary.exits, goal)
@@ -231,6 +258,36 @@ def test_a_welcome_and_who_reacts():
     # All on the first day, and nobody on any day after; nobody is on the step three days later.
     assert found.a_day["email"][0] == 18 and found.a_day["email"][1:].sum() == 0
     assert found.here["s2"][0] == 1 and found.here["s2"][4] == 0
+
+
+def test_only_so_many_are_inside_at_once():
+    """Ten come ten minutes after each other and stay 25 minutes, two at most: of every three the
+    third finds it full, as the first leaves five minutes later."""
+    found = told(built(WaitStep("", Span(25, "minute"))), most_inside=2)
+    assert (found.entered.middle, found.full.middle, found.finished.middle) == (7, 3, 7)
+    assert sorted(found.ways) == [0, 1, 3, 4, 6, 7, 9]
+    # Room for everybody: it is as if there were no limit.
+    assert told(built(WaitStep("", Span(25, "minute"))), most_inside=3).entered.middle == 10
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 2), st.integers(0, 60), st.integers(1, 40)), max_size=30),
+    st.integers(1, 4),
+)
+def test_who_finds_room_is_who_a_plain_count_lets_in(drawn, most):
+    """Counted anew for each, one after the other, as they come."""
+    play, at, stay = (np.array([one[n] for one in drawn], dtype=float) for n in range(3))
+    starts = Starts(np.arange(len(drawn)), np.arange(len(drawn)), play.astype(np.int64), at)
+    found = with_room(starts, at + stay, most)
+    expected = {}
+    for one in sorted(range(len(drawn)), key=lambda place: (at[place], place)):
+        inside = [
+            other
+            for other, came in expected.items()
+            if came and play[other] == play[one] and at[other] + stay[other] > at[one]
+        ]
+        expected[one] = len(inside) < most
+    assert [expected[one] for one in range(len(drawn))] == found.tolist()
 
 
 def test_hours_move_what_leaves_to_the_morning():

@@ -137,6 +137,8 @@ def test_usable_addresses(address):
     ("address", "why"),
     [
         ("nobody", "has no @"),
+        ("ann@@a.example", "has more than one @"),
+        ("ann@work@a.example", "has more than one @"),
         ("@post.example", "not a complete"),
         ("a@", "not a complete"),
         ("a@localhost", "not a domain"),

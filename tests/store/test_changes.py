@@ -7,7 +7,7 @@ from meadowrun.people.actions import save_topic
 from meadowrun.people.models import Topic
 from tests.conftest import NOW
 from tests.store.people import IDA, add
-from tests.store.web import words
+from tests.store.web import word, words
 
 
 def test_a_contact_that_was_changed(web, database):
@@ -95,3 +95,26 @@ def test_what_was_changed_and_taken_back_in_one_go_is_not_said(database):
         save_topic(session, IDA, NOW, "Nights", "clear ones", topic)
         session.flush()
         assert audit.recent(session, 1)[0].detail == {}
+
+
+def test_a_send_is_told_in_the_words_of_its_page(web, ready, database, still):
+    """Never by names and numbers of settings."""
+    word(web, ready, "in", database, who=["everyone"])
+    word(web, ready, "limit", database, how="some", most="40")
+    word(web, ready, "success", database, event="ticket_bought", days="3")
+    told = words(web.get("/changes").text)
+    for change in (
+        "to Everybody → everyone",
+        "success bought a ticket within 7 days → bought a ticket within 3 days",
+        "audience limit everyone who may get it → ",
+    ):
+        assert change in told, change
+    for raw in (
+        "audience_limit",
+        "message id",
+        "ticket_bought",
+        "{'",
+        "limit rule",
+        "success event",
+    ):
+        assert raw not in told, raw

@@ -260,6 +260,7 @@ def test_on_its_pages(web, twins, database, still):
     )
     shown = words(web.get(f"/people/duplicates/{one}/{two}").text)
     assert "Ann Lee stays" in shown and "Patron" in shown and "3 events, 2 emails" in shown
+    assert "All email" in shown
     assert (
         web.post(
             f"/people/duplicates/{one}/{two}", data={"keep": two, "email": one, "tier": two}

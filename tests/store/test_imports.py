@@ -76,6 +76,45 @@ ASKED = (
 )
 
 
+def test_a_no_in_a_row_that_repeats_somebody_counts(database, job_context):
+    """By address and by reference number; a yes in such a row does not take back a no."""
+    text = (
+        "Email,Reference,Consent\nnew@a.example,R1,yes\nother@a.example,R2,no\n"
+        "NEW@a.example,R1,no\nother@a.example,R2,yes\n"
+    )
+    for identify in ("email", "reference"):
+        with database.session() as session:
+            session.execute(sa.text("DELETE FROM contacts WHERE email_key LIKE '%@a.example'"))
+        _, counts, _ = bring_in(database, text, consent="ticked", channels=(), identify=identify)
+        assert (counts["refused"], counts["agreed_email"], counts["declined_email"]) == (2, 0, 2)
+        with database.session() as session:
+            said = session.execute(sa.text("SELECT agreed FROM consents WHERE channel = 'email'"))
+            assert [one.agreed for one in said] == [False, False]
+
+
+def test_a_no_in_a_row_that_is_refused_counts_for_whom_it_names(database, job_context):
+    """Of a contact who was there before, and of somebody in another row; not of a stranger."""
+    known(database)
+    text = (
+        "Email,Phone,Consent\nANN@a.example,not a number,no\nnew@a.example,,yes\n"
+        "new@a.example,12,no\nstranger@a.example,12,no\n"
+    )
+    dry, counts, _ = bring_in(database, text, consent="ticked", channels=())
+    assert dry == counts
+    assert (counts["refused"], counts["new"], counts["declined_email"]) == (3, 1, 2)
+    with database.session() as session:
+        said = session.execute(
+            sa.select(Contact.email_key, Consent.agreed, Consent.how)
+            .join(Consent, Consent.contact_id == Contact.id)
+            .where(Contact.email_key != "optout@a.example")
+            .order_by(Contact.email_key)
+        )
+        assert [tuple(one) for one in said] == [
+            ("ann@a.example", False, "a no in the file fair.csv"),
+            ("new@a.example", False, "a no in the file fair.csv"),
+        ]
+
+
 def test_columns_may_say_who_agreed_to_what(database, job_context):
     """A yes counts where nothing else was ever said, a no always; blank says nothing; neither is
     refused."""
@@ -147,7 +186,7 @@ def test_everyone_new_may_have_agreed_to_texts(database, job_context):
 @pytest.mark.parametrize(
     ("plan", "why"),
     [
-        ({"consent": ""}, "Say how and when they did"),
+        ({"consent": ""}, "Fill in “How and when they agreed”"),
         ({"consent": "fair", "channels": ("email",)}, "Either every newcomer agreed to email"),
         (
             {"consent": "fair", "targets": ("email", "agreed:sms", "agreed:sms", "")},

@@ -58,7 +58,9 @@ def test_what_was_said_after_a_change_waits_for_the_page_itself(web, many):
     assert "Two became one." in web.get("/people/duplicates").text
 
 
-def test_what_is_worked_out_can_be_stopped(web, database):
+@pytest.mark.parametrize("pause", [0, 0.3])
+def test_what_is_worked_out_can_be_stopped(web, database, pause):
+    """Also where the stop comes between two statements."""
     ended = []
 
     def work():
@@ -66,6 +68,7 @@ def test_what_is_worked_out_can_be_stopped(web, database):
             session.execute(
                 sa.text("SELECT set_config('application_name', 'later-a1b2c3d4e5f6', true)")
             )
+            time.sleep(pause)
             try:
                 session.execute(sa.text("SELECT pg_sleep(30)"))
             except sa.exc.OperationalError as problem:

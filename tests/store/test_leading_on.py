@@ -8,7 +8,8 @@ import zoneinfo
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.base import clock
+from meadowrun.base import clock, jobs
+from meadowrun.messages.models import Message
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact, PeopleList
 from meadowrun.people.moment import Moment
@@ -23,6 +24,7 @@ from tests.conftest import NOW
 from tests.store.people import IDA
 from tests.store.sending import run_all, started
 from tests.store.web import sign_in
+from tests.store.web import words as words_of
 from tests.store.work import reacted
 
 HOUR = dt.timedelta(hours=1)
@@ -197,7 +199,7 @@ def test_a_result_proposes_the_follow_up(web, send_id):
     made = web.post(f"/results/{send_id}/follow-up/not_clicked")
     assert "A send, follow-up" in follow(web, made).text
     look = web.get(made.location + "/look").text
-    assert "6 people</b> of them" in look and "already" in look
+    assert "6</b> of them" in look and "already" in look
     assert web.post(f"/results/{send_id}/follow-up/opened").status_code == 303
     assert web.post(f"/results/{send_id}/follow-up/nonsense").status_code == 404
 
@@ -209,6 +211,10 @@ def test_a_send_begins_with_its_message(web, database, send_id):
     assert f"/sends/new?message={message}" in web.get(f"/messages/{message}").text
     page = web.get(f"/sends/new?message={message}").text
     assert f'<option value="{campaign}" selected' in page and "A send" in page
+    # A new campaign would be called like the message.
+    with database.session() as session:
+        called = session.get_one(Message, message).name
+    assert re.search(rf'id="b-new"[^>]*value="{called}"', page)
     made = web.post("/sends/new", data={"message": message, "campaign": campaign})
     follow(web, made)
     with database.session() as session:
@@ -217,6 +223,7 @@ def test_a_send_begins_with_its_message(web, database, send_id):
     # In a new campaign; without a name of it nothing begins, and what was typed stays.
     refused = web.post("/sends/new", data={"message": message, "campaign": "new", "name": "Mine"})
     assert refused.status_code == 422 and 'value="Mine"' in refused.text
+    assert 'data-where="new"' in refused.text
     data = {"message": message, "campaign": "new", "new": "Winter", "name": "Mine"}
     assert "Winter" in follow(web, web.post("/sends/new", data=data)).text
 
@@ -252,3 +259,21 @@ def test_what_is_no_email_or_has_not_left_is_not_drawn(web, database, send_id):
     with database.session() as session:
         session.execute(sa.text("UPDATE sends SET taken_at = NULL WHERE id = :id"), {"id": send_id})
     assert web.get(f"/results/{send_id}/email").status_code == 404
+
+
+def test_a_campaign_and_a_send_say_what_came_of_it(web, send_id, database):
+    """By hand: of nine delivered three opened, two clicked, one bought and one unsubscribed. Beside
+    the send it is said once it was worked out in the background."""
+    with database.session() as session:
+        campaign = session.get_one(Send, send_id).campaign_id
+    with clock.at(LATER):
+        page = words_of(web.get(f"/campaigns/{campaign}").text)
+        assert "9 33.3% 22.2% 11.1% Results" in page
+        assert "9 delivered by 1 send 33.3% opened 22.2% clicked" in page
+        assert "11.1% did what counts as success 11.1% unsubscribed" in page.replace(
+            "11.11%", "11.1%"
+        )
+        assert "So far" not in words_of(web.get(f"/sends/{send_id}").text)
+        jobs.run_here("results.refresh")
+        beside = words_of(web.get(f"/sends/{send_id}").text)
+    assert "So far 9 delivered 33.3% opened 22.2% clicked 11.1% did what counts" in beside

@@ -434,7 +434,7 @@ def test_the_replay_of_history_is_what_really_would_have_happened(
     """The same sends to some hundred people (1,000 in the long suite), once without limits, whose
     history is replayed, and once with them: each message goes at the same moment, or not at all."""
     chance = random.Random(7)
-    most = 1000 if LONG else 300
+    most = 1000 if LONG else 200
     rules = [
         Cap(1, chance.choice([1, 2]), "day"),
         Cap(chance.choice([2, 3]), 1, "week", "email"),

@@ -218,7 +218,7 @@ class TestImports:
         }
         # Refused: a column says who agreed, and nobody says how. All that was chosen stays chosen.
         answer = web.post("/imports/1/plan", data=plan)
-        assert answer.status_code == 422 and "Say how and when they did" in answer.text
+        assert answer.status_code == 422 and "Fill in “How and when they agreed”" in answer.text
         assert (
             '<option value="agreed:sms" selected>' in answer.text
             and '<option value="update" selected>' in answer.text
@@ -231,7 +231,7 @@ class TestImports:
         said = words(web.get("/imports/1").text)
         assert (
             "Preview: nothing has changed yet" in said
-            and "Consent for text messages 1" in said
+            and "Agreed to text messages 1" in said
             and "Said no to text messages 1" in said
         )
         assert "Rejected 1" in said and "New people 2" in said

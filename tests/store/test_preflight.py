@@ -8,9 +8,10 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.core.content import spam
-from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered
+from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, Check
 from meadowrun.core.content.lines import new_line
+from meadowrun.core.content.rendering import NoVersion, Rendered
 from meadowrun.gateways.filters import Judgement
 from meadowrun.messages import actions as messages
 from meadowrun.messages import preflight, reading

@@ -121,14 +121,33 @@ def test_nothing_that_is_read_is_left_in_english(
         confirmed = [client.post(link) for link in links]
         left = client.get(page_of(settings, heidi, "leave"))
         gone = client.post(page_of(settings, heidi, "leave"))
-        lost = client.get("/p/preview", headers={"Accept-Language": "de"})
+        german = {"Accept-Language": "de"}
+        lost = client.get("/p/cut-off", headers=german)
+        proofs = [client.get(f"/{way}", headers=german) for way in ("p/preview", "s/preview-0")]
         assert (shown.status_code, asked.status_code, wrong.status_code) == (200, 200, 422)
         assert len(links) == 2
-        for answer in (shown, asked, wrong, paused, *asks, *confirmed, left, gone, lost):
+        for answer in (shown, asked, wrong, paused, *asks, *confirmed, left, gone, lost, *proofs):
             assert '<html lang="de">' in answer.text
     finally:
         reader_language.catalogue.cache_clear()
     assert missed.texts == set()
+    assert lost.status_code == 404 and [one.status_code for one in proofs] == [200, 200]
+
+
+@pytest.mark.parametrize(
+    ("code", "name"),
+    [
+        ("de", "German"),
+        ("de-AT", "German (Austria)"),
+        ("pt_BR", "Portuguese (Brazil)"),
+        ("Deutsch", "Deutsch"),
+        ("", ""),
+        (None, ""),
+    ],
+)
+def test_a_language_on_file_is_shown_by_its_name(code, name):
+    assert reader_language.language_name(code) == name
+    assert reader_language.language_names()["gv"] == "Manx"
 
 
 def test_it_is_the_language_on_file_then_that_of_the_browser():

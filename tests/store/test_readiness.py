@@ -195,6 +195,16 @@ def test_a_mail_server_that_is_not_there(database, sender):
     assert "The name server did not answer" in found["spf:mail.example"][1]
 
 
+@pytest.mark.parametrize("address", ["1 Market Street, Exampleton", ""])
+def test_a_postal_address_is_needed(database, address):
+    """By those that are tried; the rest does not answer here."""
+    with clock.at(NOW), database.session() as session:
+        settings = settings_for(database.url, MEADOWRUN_POSTAL_ADDRESS=address)
+        found = {one.probe.key: one for one in looking.look(session, settings, NOW)}["postal"]
+        assert (found.found.ok, found.missing) == (bool(address), not address)
+        assert found.found.said == (address or "it is not known")
+
+
 def test_one_that_fails_keeps_none_of_the_others_from_being_tried(database, settings, monkeypatch):
     def probe(key, run):
         return Probe(key=key, area="Test", name=key, fix="mend it", run=run)

@@ -1,6 +1,7 @@
 """Rehearsals on real people: who comes in, what verdicts, limits and planned sends do, and that
 nothing leaves and nothing is written."""
 
+import dataclasses
 import datetime as dt
 import html
 import re
@@ -14,6 +15,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import (
     Door,
+    ExitRule,
     ExitStep,
     Goal,
     MessageStep,
@@ -75,6 +77,7 @@ def written(database, ident, *steps, start=BOUGHT, **more):
             for step in steps:
                 itinerary = edit.add(itinerary, step)
             itinerary = started_by(itinerary, start, more.get("again", "once"), 30)
+            itinerary = dataclasses.replace(itinerary, exits=more.get("exits", ()))
             return edit.with_goal(itinerary, more.get("goal"))
 
         assert message == 1
@@ -168,7 +171,8 @@ def test_whoever_comes_again_is_refused_as_long_as_the_journey_remembers(databas
     assert rehearsed(database, world, Asked(14)).found.entered.high == 0
 
 
-def test_dates_bring_in_those_who_have_one(database, world):
+def with_renewals(database):
+    """Number 1 renews on 22 November, and each two days after the one before."""
     with database.session() as session:
         session.add(
             Field(owner="contact", key="renewal", label="renewal", type="date", created_at=NOW)
@@ -179,6 +183,28 @@ def test_dates_bring_in_those_who_have_one(database, world):
                 "CAST(CAST('2026-11-20' AS date) + CAST(id AS int) * 2 AS text))"
             )
         )
+
+
+def test_who_becomes_one_of_those_that_a_rule_takes_out(database, world):
+    """All come in on 23 November and wait three weeks. Numbers 2 to 5 renew within a week then, and
+    leave at once; numbers 6 to 15 as their week comes; the first is past, the others later."""
+    with_renewals(database)
+    soon = {"id": "r", "kind": "field", "field": "renewal", "op": "in_next", "value": 7}
+    rule = ExitRule("x1", who=Who(lines=(soon,)))
+    written(database, world, WaitStep("", Span(3, "week")), exits=(rule,))
+    found = rehearsed(database, world, Asked(28, EVERYONE)).found
+    assert found.left["x1"].middle == 14 and found.finished.middle == 6
+    # The sixth renews on 2 December: a week before it is day 2 after 23 November.
+    stayed = {place: way[-1].at - way[0].at for place, way in found.ways.items()}
+    assert sorted(round(one / (24 * 60), 2) for one in stayed.values()) == [
+        *[0.0] * 4,
+        *[float(day) for day in range(2, 22, 2)],
+        *[21.0] * 6,
+    ]
+
+
+def test_dates_bring_in_those_who_have_one(database, world):
+    with_renewals(database)
     start = Start("date", date="renewal", before=3, at=9 * 60)
     written(database, world, *WELCOME, start=start)
     found = rehearsed(database, world, Asked(14)).found
@@ -263,6 +289,19 @@ def test_the_page_tells_it_and_writes_nothing(web, database, world):
     assert "3a" not in all_of_them and "Never used" in all_of_them
     followed = web.get(f"/journeys/{world}/rehearsal?follow=2").text
     assert "not sent: no consent for email" in followed
+
+
+def test_who_finds_it_full_is_said(web, database, world):
+    """Twenty come at once, and five may be inside."""
+    written(database, world, *WELCOME, start=Start("everyone", who=EVERYONE))
+    with clock.at(NOW), database.session() as session:
+        found = queries.journey(session, world)
+        door = Door(most_inside=5)
+        actions.write(
+            session, IDA, NOW, found, found.version, "wrote", lambda i: edit.with_door(i, door)
+        )
+    shown = words(web.get(f"/journeys/{world}/rehearsal").text)
+    assert "5 come in" in shown and "15 do not come in, since 5 are inside then" in shown
 
 
 def test_who_wants_less_and_who_is_kept_out(database, world):

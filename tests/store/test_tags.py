@@ -157,7 +157,7 @@ def test_what_named_a_tag_names_the_one_it_became(database, world):
 def test_a_tag_that_conditions_name_does_not_go_unseen(database, world):
     with database.session() as session:
         season = session.get_one(Tag, number(session, "season"))
-        with pytest.raises(Conflict, match="has tags under it: season/leonids"):
+        with pytest.raises(Conflict, match="has tags inside it: season/leonids"):
             actions.delete(session, IDA, NOW, season)
         actions.delete(session, IDA, NOW, session.get_one(Tag, number(session, "season/leonids")))
         with pytest.raises(Conflict, match="named by the segment “Season people”"):
@@ -301,7 +301,7 @@ class TestPages:
             == 303
         )
         assert "Comes round each year" in web.get("/tags").text
-        assert "has tags under it" in words(
+        assert "has tags inside it" in words(
             web.post(f"/tags/{season}/delete", follow_redirects=True).text
         )
         assert "who has the tag “season”" in words(

@@ -4,7 +4,9 @@ messages reaches the application by its own doors."""
 import dataclasses
 import datetime as dt
 import json
+import re
 import threading
+import urllib.request
 
 import pytest
 import sqlalchemy as sa
@@ -24,7 +26,7 @@ from meadowrun.shell.app import create_app
 from meadowrun.shell.models import ApiKey
 from meadowrun.tracking.actions import subscribe_device
 from meadowrun.village import app as village_app
-from meadowrun.village import minds
+from meadowrun.village import minds, post
 from meadowrun.village.browsers import new_browser
 from meadowrun.village.life import Life
 from meadowrun.village.store import Resident, Store
@@ -147,6 +149,40 @@ def hill(database, settings, served, tmp_path, job_context, monkeypatch):
     made.who, made.site, made.settings, made.store = who, site, here, store
     yield made
     store.close()
+
+
+MAIL = b"From: desk@farrowhill.example\r\nSubject: Clear tonight\r\n\r\nCome up the hill.\r\n"
+
+
+def test_every_page_that_is_linked_opens(hill):
+    """From the mailboxes on, as somebody who looks round clicks."""
+    text = empty() | {"channel": "sms", "text_only": True, "plain": "Clear tonight."}
+    hill.send(text, "sms")
+    post.take(hill.store, "ann@post.example", MAIL, "bounce@farrowhill.example")
+    ahead, opened = [f"{hill.site}/"], {}
+    while ahead:
+        address = ahead.pop()
+        with urllib.request.urlopen(address) as answer:
+            opened[address.removeprefix(hill.site)] = answer.status
+            page = answer.read().decode()
+        links = re.findall(r'<a\b[^>]*href="(/[^"]*)"', page)
+        ahead += [
+            f"{hill.site}{link}"
+            for link in set(links)
+            if link not in opened and f"{hill.site}{link}" not in ahead
+        ]
+    assert set(opened.values()) == {200}
+    wanted = {
+        "/",
+        "/mailbox/ann@post.example",
+        "/mail/1",
+        "/phones",
+        "/browsers",
+        "/apps",
+        "/names",
+    }
+    assert wanted | {"/observatory/", "/observatory/tickets"} <= set(opened)
+    assert any(one.startswith("/phone/") for one in opened)
 
 
 def test_texts(hill, database):

@@ -31,7 +31,7 @@ _LIMIT: Json = thing(
     unit={"enum": list(MOST_LENGTH)},
     length={"type": "integer", "minimum": 1, "default": 1},
     channel={"enum": ["", *KINDS], "description": "empty: of all channels"},
-    tag={"type": "string", "description": "the path of a tag; those under it count, too"},
+    tag={"type": "string", "description": "the path of a tag; those inside it count, too"},
 )
 
 

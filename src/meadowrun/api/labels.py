@@ -12,7 +12,7 @@ from meadowrun.shell.request import Answer, body, db, now
 from meadowrun.tags import actions, queries
 from meadowrun.tags.models import Tag
 
-_PATH: Json = {**TEXT, "description": "season/leonids"}
+_PATH: Json = {**TEXT, "description": "season/winter"}
 
 
 def of_contact(contact: Contact) -> list[str]:
@@ -37,14 +37,14 @@ def paths(given: list[str]) -> list[str]:
 def _path(data: Json) -> str:
     found = paths([data["tag"]])
     if len(found) != 1:
-        raise Invalid("“tag” is the path of one tag, like season/leonids.", "tag")
+        raise Invalid("“tag” is the path of one tag, like season/winter.", "tag")
     return found[0]
 
 
 @endpoint(
     "get",
     "/v1/tags",
-    "All tags in their order, with how many people and things have each or one under it",
+    "All tags in their order, with how many people and things have each or one inside it",
 )
 def all_tags(actor: Actor) -> Answer:
     return flask.jsonify(
@@ -80,7 +80,7 @@ def make_tag(actor: Actor) -> Answer:
 @endpoint(
     "get",
     "/v1/tags/<int:ident>/bearers",
-    "The campaigns, segments, messages and lists that have a tag or one under it",
+    "The campaigns, segments, messages and lists that have a tag or one inside it",
 )
 def tag_bearers(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(
@@ -117,7 +117,7 @@ def give_tag(actor: Actor) -> Answer:
 @endpoint(
     "delete",
     "/v1/tags/contacts",
-    "Remove a tag from contacts; tags under it stay",
+    "Remove a tag from contacts; tags inside it stay",
     takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS),
 )
 def take_tag(actor: Actor) -> Answer:
@@ -128,7 +128,7 @@ def take_tag(actor: Actor) -> Answer:
 @endpoint(
     "put",
     "/v1/tags/<int:ident>",
-    "Move a tag, or describe it; tags under it move with it",
+    "Move a tag, or describe it; tags inside it move with it",
     takes=thing([], tag=_PATH, meaning=TEXT),
 )
 def change_tag(actor: Actor, ident: int) -> Answer:

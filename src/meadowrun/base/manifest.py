@@ -58,10 +58,11 @@ class Way:
     also: str = ""
     often: bool = False
 
-    def fits(self, words: list[str]) -> bool:
-        """Whether each of some words begins one of its own."""
+    def fits(self, words: list[str]) -> int:
+        """How many of some words begin one of its own, in the singular or the plural."""
         own = f"{self.name} {self.also}".lower().split()
-        return all(any(one.startswith(word) for one in own) for word in words)
+        own += [f"{one[:-3]}y" for one in own if one.endswith("ies")]
+        return sum(any(one.startswith(word) for one in own) for word in words)
 
 
 @dataclasses.dataclass(frozen=True)

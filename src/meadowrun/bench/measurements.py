@@ -24,7 +24,8 @@ from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.dates import Clock
-from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.content.compiled import Compiled
+from meadowrun.core.content.rendering import Renderer
 from meadowrun.imports import actions as imports
 from meadowrun.imports.models import Import
 from meadowrun.messages.models import Edition

@@ -9,7 +9,7 @@ FEATURE = Feature(
         Way(
             Wording("Calendar"),
             "calendar.show",
-            Wording("plan schedule upcoming week month clashes"),
+            Wording("plan schedule upcoming week month clashes dates ical subscribe"),
         ),
     ),
 )

@@ -134,6 +134,9 @@ def show(ident: int) -> Answer:
         "campaigns/show.html",
         campaign=campaign,
         sends=[part for part in parts_of("campaign.sends", ident) if part],
+        dates=dates_of("campaign").get(ident, []),
+        today=now().astimezone(zone()).date(),
+        zone=zone(),
     )
 
 

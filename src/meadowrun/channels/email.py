@@ -12,7 +12,7 @@ from meadowrun.channels.hand import Hand, Reader, Signs
 from meadowrun.channels.proof import Copy, Prover, typed
 from meadowrun.core import values
 from meadowrun.core.channels.email import KIND
-from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.core.language import Wording
 from meadowrun.gateways import smtp
 from meadowrun.gateways.channels import Channel

@@ -10,8 +10,9 @@ from sqlalchemy import orm
 from meadowrun.base import signing
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
-from meadowrun.core.content.compiled import Compiled, Rendered
+from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.lines import Json
+from meadowrun.core.content.rendering import Rendered
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -16,7 +16,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Reader, Signs
 from meadowrun.channels.proof import Copy, Prover
 from meadowrun.core.channels.in_app import KIND
-from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go

@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import orm
 
 from meadowrun.base.settings import Settings
-from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.gateways.handing import Gateway
 from meadowrun.messages.models import Message
 

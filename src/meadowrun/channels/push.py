@@ -13,8 +13,8 @@ from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
 from meadowrun.channels.proof import Copy, Prover
 from meadowrun.core.channels.push import KIND
-from meadowrun.core.content.compiled import Rendered
 from meadowrun.core.content.push import SYSTEMS, payload
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.core.language import Wording
 from meadowrun.gateways import push
 from meadowrun.gateways.channels import Channel

@@ -12,7 +12,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.channels.hand import Hand, Reader, Signs
 from meadowrun.channels.proof import Copy, Prover, typed
 from meadowrun.core.channels.sms import KIND
-from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.core.language import Wording
 from meadowrun.gateways import sms
 from meadowrun.gateways.channels import Channel

@@ -1,8 +1,8 @@
 """Reading a file of people: what its columns hold, and each row as clean values or a reason why
 not."""
 
+import contextlib
 import dataclasses
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -11,7 +11,6 @@ from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.language import Wording
 from meadowrun.core.table_file import FileProblem, Reading, rows, shown
-from meadowrun.core.wording import fold
 
 STANDARD = (
     "email",
@@ -30,81 +29,6 @@ COUNTRY = "phone_country"
 SAID = {"agreed:email": "email", "agreed:sms": "sms"}
 #: A column of tags, separated by commas or semicolons.
 TAGS = "tags"
-#: what a header may say for each standard field, folded
-_HINTS: dict[str, tuple[str, ...]] = {
-    "email": (
-        "email",
-        "e mail",
-        "mail",
-        "email address",
-        "e mail address",
-        "mailadresse",
-        "e mail adresse",
-        "courriel",
-        "address email",
-        "emailaddress",
-    ),
-    "reference": (
-        "reference",
-        "customer number",
-        "member number",
-        "membership number",
-        "kundennummer",
-        "ref",
-        "customer id",
-        "member id",
-        "mitgliedsnummer",
-        "reference number",
-    ),
-    "first_name": (
-        "first name",
-        "first",
-        "firstname",
-        "given name",
-        "forename",
-        "vorname",
-        "prenom",
-        "christian name",
-    ),
-    "last_name": (
-        "last name",
-        "last",
-        "lastname",
-        "surname",
-        "family name",
-        "nachname",
-        "nom",
-        "name",
-    ),
-    "phone": ("phone", "telephone", "mobile", "phone number", "telefon", "tel", "mobile number"),
-    "town": ("town", "city", "place", "ort", "stadt", "ville"),
-    "language": ("language", "sprache", "langue", "lang"),
-    "timezone": ("time zone", "timezone", "zeitzone"),
-    COUNTRY: ("country", "country code", "land", "pays", "paese", "pais"),
-    "company": ("company", "organisation", "organization", "firma", "school", "club", "employer"),
-    TAGS: ("tags", "tag"),
-}
-#: The same for what people said; only the whole header counts, since a wrong guess would be about
-#: consent.
-_SAID_HINTS = {
-    "agreed:email": (
-        "agreed",
-        "agreed to email",
-        "email consent",
-        "consent",
-        "opt in",
-        "opted in",
-        "email opt in",
-        "einwilligung",
-    ),
-    "agreed:sms": (
-        "agreed to texts",
-        "agreed to text messages",
-        "text consent",
-        "sms consent",
-        "sms opt in",
-    ),
-}
 
 
 @dataclasses.dataclass(frozen=True)
@@ -193,107 +117,16 @@ class Row:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Refusal:
+    """A row that is not taken, with the column and the reason. `who` is what its person is known
+    by, empty if it does not have that; `declined` are the channels that it says no to,
+    which counts all the same."""
+
     number: int
     column: str
     reason: str
     cells: list[str]
-
-
-def guess(
-    columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence[FieldSpec]
-) -> tuple[str, ...]:
-    """A target for each column, from its name first and from what stands in it second; each used
-    once."""
-    taken: set[str] = set()
-    found = [""] * len(columns)
-    names = [re.sub(r"[^a-z0-9]+", " ", fold(c)).strip() for c in columns]
-    for exact in (True, False):
-        for index, name in enumerate(names):
-            if found[index] or not name:
-                continue
-            if target := next(
-                (t for t, hints in _SAID_HINTS.items() if name in hints and t not in taken), ""
-            ):
-                found[index] = target
-                taken.add(target)
-                continue
-            for target, hints in _HINTS.items():
-                hit = name in hints if exact else any(len(h) > 4 and h in name for h in hints)
-                if target not in taken and hit:
-                    found[index] = target
-                    taken.add(target)
-                    break
-            else:
-                for spec in own:
-                    labels = (fold(spec.label), spec.key.replace("_", " "))
-                    if (
-                        f"own:{spec.key}" not in taken
-                        and spec.owner == "contact"
-                        and name in labels
-                    ):
-                        found[index] = f"own:{spec.key}"
-                        taken.add(found[index])
-                        break
-    if "email" not in taken:
-        for index in range(len(columns)):
-            cells = [r[index] for r in sample if index < len(r) and r[index]]
-            if cells and sum("@" in c for c in cells) * 2 > len(cells):
-                found[index] = "email"
-                break
-    return tuple(found)
-
-
-#: A column with so few different values, each of them so often on the average, is one to choose
-#: from.
-_FEW, _OFTEN = 12, 3
-#: The share of a new column's cells that a type must read.
-_MOSTLY = 0.8
-
-
-def _readable(kind: str, cell: str) -> bool:
-    try:
-        values.typed(kind, cell)
-    except values.ValueProblem:
-        return False
-    return True
-
-
-def guess_type(cells: Sequence[str]) -> str:
-    """What sort of field a new column would be, from the cells of its first rows. A few that do not
-    fit are what bad cells are for."""
-    filled = [c for c in cells if c]
-    coded = any(len(c) > 1 and c.isdecimal() and c[0] == "0" for c in filled)
-    for kind in ("number", "datetime", "date", "yes_no"):
-        if kind != "yes_no" and coded:
-            # A postcode or a key: as a number it would lose the zeros it begins with, and it is no
-            # spreadsheet's date.
-            continue
-        if filled and sum(_readable(kind, c) for c in filled) >= _MOSTLY * len(filled):
-            return kind
-    different = {fold(c) for c in filled}
-    if (
-        different
-        and len(different) <= _FEW
-        and len(filled) >= _OFTEN * len(different)
-        and all(len(c) <= 40 for c in filled)
-    ):
-        return "choice"
-    return "text"
-
-
-def guess_country(
-    columns: Sequence[str], sample: Sequence[Sequence[str]], targets: Sequence[str], home: str
-) -> str:
-    """The country of the file's telephone numbers, "" where none is needed or nothing speaks for
-    one."""
-
-    def cells(target: str) -> list[str]:
-        if target not in targets:
-            return []
-        place = targets.index(target)
-        return [row[place] for row in sample if place < len(row)]
-
-    return countries.guessed(cells("phone"), cells("timezone"), cells("language"), columns, home)
+    who: str = ""
+    declined: tuple[str, ...] = ()
 
 
 def check(plan: Plan, columns: Sequence[str]) -> None:
@@ -317,8 +150,9 @@ def check(plan: Plan, columns: Sequence[str]) -> None:
             )
         if target in SAID and not plan.consent:
             raise FileProblem(
-                "A column says who agreed. Say how and when they did, so that it can be shown "
-                "later; or leave the column out."
+                "A column says who agreed. Fill in “How and when they agreed”, so that it can be "
+                "shown later, or leave the column out.",
+                "consent",
             )
         if target in SAID and SAID[target] in plan.channels:
             raise FileProblem(
@@ -339,8 +173,8 @@ def read(
     own: Mapping[str, FieldSpec],
     columns: Sequence[str],
 ) -> Iterator[Row | Refusal]:
-    """Every row as clean values, or the reason why it is refused. A later row of somebody met
-    before is refused."""
+    """Every row as clean values, or the reason why it is refused, with what it says no to. A
+    later row of somebody met before is refused."""
     seen: dict[str, int] = {}
     lines = rows(content, reading)
     next(lines, None)
@@ -348,29 +182,53 @@ def read(
     for number, cells in lines:
         try:
             row = _row(number, cells, matched, plan, own, columns)
-            key = row.standard.get(plan.identify, "").lower()
+            key = _who(row.standard, plan)
             if key in seen:
                 what = "address" if plan.identify == "email" else "reference number"
-                raise _Refused(
-                    plan.identify,
+                yield Refusal(
+                    number,
+                    columns[plan.targets.index(plan.identify)],
                     Wording(
                         "the same %(what)s is in row %(seen)s already",
                         what=what,
                         seen=seen[key],
                     ),
+                    [shown(c) for c in cells[: len(columns)]],
+                    key,
+                    _declined(row.said),
                 )
+                continue
             seen[key] = number
             yield row
         except _Refused as refused:
             index = plan.targets.index(refused.target) if refused.target in plan.targets else 0
             yield Refusal(
-                number, columns[index], refused.reason, [shown(c) for c in cells[: len(columns)]]
+                number,
+                columns[index],
+                refused.reason,
+                [shown(c) for c in cells[: len(columns)]],
+                refused.who,
+                refused.declined,
             )
 
 
 class _Refused(Exception):
+    """Why a row is not taken, and what is known of its person all the same."""
+
     def __init__(self, target: str, reason: str):
         self.target, self.reason = target, reason
+        self.who = ""
+        self.declined: tuple[str, ...] = ()
+
+
+def _who(standard: Mapping[str, str], plan: Plan) -> str:
+    """What a row's person is known by, as contacts are; empty if the row does not have it."""
+    value = standard.get(plan.identify, "")
+    return values.email_key(value) if plan.identify == "email" else value
+
+
+def _declined(said: Mapping[str, bool]) -> tuple[str, ...]:
+    return tuple(channel for channel, agreed in said.items() if not agreed)
 
 
 def _row(
@@ -391,23 +249,12 @@ def _row(
             ),
         )
     held = _Held(plan, own, _region(cells, matched, plan), set(plan.tags))
-    for index, target in matched:
-        cell = cells[index] if index < len(cells) else None
-        if cell is None or cell == "":
-            continue
-        try:
-            held.take(target, cell)
-        except (values.ValueProblem, tags.TagProblem) as problem:
-            if plan.bad_cells != "leave_out" or target in (plan.identify, *SAID):
-                # Without these nobody would know who it is, or what they said.
-                raise _Refused(target, str(problem)) from None
-            held.left_out.append((columns[index], str(problem)))
-    usable = held.address_usable(columns)
-    if plan.identify not in held.standard:
-        raise _Refused(
-            plan.identify,
-            "has no address" if plan.identify == "email" else "has no reference number",
-        )
+    try:
+        usable = _take_all(held, cells, matched, columns)
+    except _Refused as refused:
+        refused.who = _who(held.standard, plan)
+        refused.declined = _declined(held.said)
+        raise
     return Row(
         number,
         held.standard,
@@ -418,6 +265,39 @@ def _row(
         tuple(held.left_out),
         tuple(shown(c) for c in cells[: len(columns)]) if held.left_out else (),
     )
+
+
+def _take_all(
+    held: "_Held", cells: list[Any], matched: Sequence[tuple[int, str]], columns: Sequence[str]
+) -> bool:
+    """Takes every cell of a row; whether mail can go to its address. Raises the first reason to
+    refuse it when all of it is read, so that a no in a later cell is known."""
+    plan = held.plan
+    refused: _Refused | None = None
+    for index, target in matched:
+        cell = cells[index] if index < len(cells) else None
+        if cell is None or cell == "":
+            continue
+        try:
+            held.take(target, cell)
+        except (values.ValueProblem, tags.TagProblem) as problem:
+            if plan.bad_cells != "leave_out" or target in (plan.identify, *SAID):
+                # Without these nobody would know who it is, or what they said.
+                refused = refused or _Refused(target, str(problem))
+                continue
+            held.left_out.append((columns[index], str(problem)))
+    if refused:
+        with contextlib.suppress(_Refused):
+            # Cleaned all the same: it says whose no this is.
+            held.address_usable(columns)
+        raise refused
+    usable = held.address_usable(columns)
+    if plan.identify not in held.standard:
+        raise _Refused(
+            plan.identify,
+            "has no address" if plan.identify == "email" else "has no reference number",
+        )
+    return usable
 
 
 def _region(cells: list[Any], matched: Sequence[tuple[int, str]], plan: Plan) -> str:
@@ -480,7 +360,7 @@ class _Held:
         if address is None:
             return False
         typed = address
-        address = address.replace(" ", "").removeprefix("mailto:").strip("<>;,")
+        address = address.replace(" ", "").strip("<>;,").removeprefix("mailto:").strip("<>;,")
         self.standard["email"] = address
         reason = values.email_problem(address)
         if reason and " " in typed:

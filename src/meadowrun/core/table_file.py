@@ -30,7 +30,12 @@ _WIDEST = 1_000
 
 
 class FileProblem(Problem):
-    """The file as a whole cannot be used; the text says why and what to do."""
+    """The file as a whole cannot be used; the text says why and what to do. `where` names the field
+    that it is about, if it is one."""
+
+    def __init__(self, message: str, where: str | None = None):
+        super().__init__(message)
+        self.where = where
 
 
 @dataclasses.dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""Tags: labels with a path, like `season/leonids`. What is said of `season` is said of everything
+"""Tags: labels with a path, like `season/winter`. What is said of `season` is said of everything
 under it."""
 
 import re

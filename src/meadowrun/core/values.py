@@ -244,6 +244,8 @@ def email_problem(text: str) -> str | None:
         return Wording("“%(short)s” has no @", short=_short(text))
     if not local or not domain:
         return Wording("“%(short)s” is not a complete address", short=_short(text))
+    if "@" in local and not local.startswith('"'):
+        return Wording("“%(short)s” has more than one @", short=_short(text))
     problem = _domain_problem(domain)
     if problem:
         return problem

@@ -25,39 +25,18 @@ from meadowrun.sends.models import Send
 from meadowrun.tags import actions as tagging
 from meadowrun.tags.models import Tag
 
+#: What a send is made of, by the names: campaign, message, its edition, segment.
+_NAMED = """
+SELECT c.id, m.id, e.id, g.id
+FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id, segments g
+WHERE c.name = :campaign AND m.name = :message AND g.name = :segment
+"""
+
 
 def make(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
-    words = dictionary(session)
-    for name, conditions in stories.SEGMENTS.items():
-        size = count(
-            Moment(session, words, now, zoneinfo.ZoneInfo(settings.timezone)),
-            d.parse({"lines": conditions}, words),
-        )
-        segments.save(
-            session,
-            IDA,
-            now - dt.timedelta(days=len(name)),
-            words,
-            name,
-            {"format": 1, "lines": conditions},
-            size=size,
-        )
-    regions = groupings.create(session, IDA, now - dt.timedelta(days=200), "Regions")
-    for region in ("Farrow Vale", *names.TOWNS[1:3]):
-        groupings.change(
-            session,
-            IDA,
-            now - dt.timedelta(days=200),
-            words,
-            regions,
-            {
-                "do": "set",
-                "name": region,
-                "lines": [
-                    {"id": "a", "kind": "field", "field": "region", "op": "is", "value": [region]}
-                ],
-            },
-        )
+    """Writes all of it down, each as of some days ago."""
+    _segments(session, now, settings)
+    regions = _regions(session, now)
     keeping.make_list(
         session,
         IDA,
@@ -69,19 +48,45 @@ def make(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
     _tags(session, now)
     _limits(session, now)
     if settings.village_url and settings.feed_hosts:
-        rows = writing.house(session, IDA, now - dt.timedelta(days=60), settings, regions.id)
+        rows = writing.house(session, IDA, now - dt.timedelta(days=60), settings, regions)
         writing.welcome(session, IDA, now - dt.timedelta(days=3), settings, rows)
         writing.short_ones(session, IDA, now - dt.timedelta(days=2), settings)
+    _messages(session, now - dt.timedelta(days=430), settings)
+    _campaigns(session, now)
+    _draft(session, now, settings)
+    _planned(session, now, settings)
+
+
+def _segments(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
+    words = dictionary(session)
+    moment = Moment(session, words, now, zoneinfo.ZoneInfo(settings.timezone))
+    for name, conditions in stories.SEGMENTS.items():
+        size = count(moment, d.parse({"lines": conditions}, words))
+        written = now - dt.timedelta(days=len(name))
+        data = {"format": 1, "lines": conditions}
+        segments.save(session, IDA, written, words, name, data, size=size)
+
+
+def _regions(session: orm.Session, now: dt.datetime) -> int:
+    """A grouping by regions; gives its number."""
+    words, then = dictionary(session), now - dt.timedelta(days=200)
+    regions = groupings.create(session, IDA, then, "Regions")
+    for region in ("Farrow Vale", *names.TOWNS[1:3]):
+        line = {"id": "a", "kind": "field", "field": "region", "op": "is", "value": [region]}
+        change = {"do": "set", "name": region, "lines": [line]}
+        groupings.change(session, IDA, then, words, regions, change)
+    return regions.id
+
+
+def _messages(session: orm.Session, then: dt.datetime, settings: Settings) -> None:
     place = f"{settings.organisation}, {settings.postal_address}"
     for name, (subject, preheader, lines) in stories.MESSAGES.items():
-        made = messages.create(
-            session,
-            IDA,
-            now - dt.timedelta(days=430),
-            name,
-            doc.take(stories.document(subject, preheader, lines, place, settings.village_url)),
-        )
-        messages.make_edition(session, IDA, now - dt.timedelta(days=430), made, settings.public_url)
+        document = stories.document(subject, preheader, lines, place, settings.village_url)
+        made = messages.create(session, IDA, then, name, doc.take(document))
+        messages.make_edition(session, IDA, then, made, settings.public_url)
+
+
+def _campaigns(session: orm.Session, now: dt.datetime) -> None:
     for name, kind, offset, tags, facts in stories.CAMPAIGNS:
         starts = now.date() + dt.timedelta(days=offset)
         campaigns.save(
@@ -97,18 +102,19 @@ def make(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
                 "facts": facts,
             },
         )
-    first = session.execute(
-        sa.text("SELECT id FROM campaigns WHERE name = :n"), {"n": stories.CAMPAIGNS[-1][0]}
-    ).scalar_one()
-    segment = session.execute(
-        sa.text("SELECT id FROM segments WHERE name = 'Loyal members near renewal'")
-    ).scalar_one()
-    message = session.execute(
-        sa.text("SELECT id FROM messages WHERE name = 'Another year of stars'")
-    ).scalar_one()
+
+
+def _draft(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
+    """A send that waits to be finished."""
+    campaign, message, _, segment = _named(
+        session,
+        stories.CAMPAIGNS[-1][0],
+        "Another year of stars",
+        "Loyal members near renewal",
+    )
     session.add(
         Send(
-            campaign_id=first,
+            campaign_id=campaign,
             name="Another year of stars",
             state="draft",
             message_id=message,
@@ -123,23 +129,21 @@ def make(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
             changed_at=now,
         )
     )
-    diary = session.execute(
-        sa.text(
-            "SELECT c.id, m.id, e.id, g.id FROM campaigns c, messages m JOIN editions e ON "
-            "e.message_id = m.id, segments g WHERE c.name = 'Sky diary' AND m.name = 'Sky diary' "
-            "AND g.name = 'Dome regulars'"
-        )
-    ).one()
+
+
+def _planned(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
+    """A send that goes out in two days."""
+    campaign, message, edition, segment = _named(session, "Sky diary", "Sky diary", "Dome regulars")
     leaves = (now + dt.timedelta(days=2)).replace(hour=17, minute=30, second=0)
     session.add(
         Send(
-            campaign_id=diary[0],
+            campaign_id=campaign,
             name=f"Sky diary, {leaves:%B %Y}",
             state="planned",
-            message_id=diary[1],
-            edition_id=diary[2],
+            message_id=message,
+            edition_id=edition,
             sender_id=2,
-            audience={"in": [{"segment": diary[3]}], "out": []},
+            audience={"in": [{"segment": segment}], "out": []},
             zone=settings.timezone,
             topic_id=1,
             success_event="ticket_bought",
@@ -151,6 +155,16 @@ def make(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
             started_by=IDA.name,
         )
     )
+
+
+def _named(
+    session: orm.Session, campaign: str, message: str, segment: str
+) -> tuple[int, int, int, int]:
+    """The numbers of a campaign, a message, its edition and a segment, by their names."""
+    found = session.execute(
+        sa.text(_NAMED), {"campaign": campaign, "message": message, "segment": segment}
+    ).one()
+    return found[0], found[1], found[2], found[3]
 
 
 def _tags(session: orm.Session, now: dt.datetime) -> None:

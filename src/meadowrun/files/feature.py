@@ -9,7 +9,7 @@ FEATURE = Feature(
         Way(
             Wording("Files and pictures"),
             "files.table",
-            Wording("images pdf documents media library assets upload"),
+            Wording("images photos logo pdf documents media library assets upload attachments"),
         ),
     ),
 )

@@ -50,7 +50,7 @@ def first_steps(session: orm.Session, settings: Settings) -> list[First]:
         First(
             Wording("Give your postal address"),
             Wording(
-                "Many countries ask for it in each email. It is the setting "
+                "Many countries ask for it in each email. Whoever runs the server sets it: "
                 "MEADOWRUN_POSTAL_ADDRESS."
             ),
             "readiness.show",

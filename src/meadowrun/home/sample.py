@@ -91,24 +91,8 @@ def make(
     lock_people(session)
     if current(session) is not None:
         raise Conflict("There is a sample campaign already. Delete that one first.")
-    people = [
-        save_contact(
-            session,
-            actor,
-            now,
-            {
-                "email": _plus(address, number),
-                "first_name": first,
-                "last_name": last,
-                "town": town,
-            },
-            source=SOURCE,
-        )
-        for number, (first, last, town) in enumerate(PEOPLE, 1)
-    ]
-    listed = keeping.make_list(
-        session, actor, now, str(Wording("Sample people")), SOURCE, [one.id for one in people]
-    )
+    people = _people(session, actor, now, address)
+    listed = keeping.make_list(session, actor, now, str(Wording("Sample people")), SOURCE, people)
     segment = _segment(session, actor, now, listed)
     campaign = campaigns.save(
         session,
@@ -116,30 +100,7 @@ def make(
         now,
         {"name": _free(session, Campaign, Wording("Sample: open evening")), "kind": "Other"},
     )
-    invitation = messages.create(
-        session,
-        actor,
-        now,
-        _free(session, Message, Wording("Sample: invitation")),
-        _email(
-            settings,
-            Wording("Come and see us on Friday"),
-            Wording("Our doors are open this Friday from six. Bring anyone you like."),
-            Wording("Tell us that you are coming"),
-        ),
-    )
-    reminder = messages.create(
-        session,
-        actor,
-        now,
-        _free(session, Message, Wording("Sample: reminder")),
-        _email(
-            settings,
-            Wording("Friday is the day"),
-            Wording("In case you missed it: our doors are open this Friday from six."),
-            Wording("Have a look"),
-        ),
-    )
+    invitation, reminder = _emails(session, actor, now, settings)
     send = sends.create(
         session, actor, now, campaign, str(Wording("Sample: send")), settings.timezone
     )
@@ -157,7 +118,7 @@ def make(
     journey.consent_rule = "not_refused"
     made = Sample(
         id=1,
-        people=[one.id for one in people],
+        people=people,
         list_id=listed.id,
         segment_id=segment.id,
         invitation_id=invitation.id,
@@ -171,6 +132,51 @@ def make(
     session.add(made)
     session.flush()
     return made
+
+
+def _people(session: orm.Session, actor: Actor, now: dt.datetime, address: str) -> list[int]:
+    """The invented people, whose emails all go to one address; gives their numbers."""
+    return [
+        save_contact(
+            session,
+            actor,
+            now,
+            {
+                "email": _plus(address, number),
+                "first_name": first,
+                "last_name": last,
+                "town": town,
+            },
+            source=SOURCE,
+        ).id
+        for number, (first, last, town) in enumerate(PEOPLE, 1)
+    ]
+
+
+def _emails(
+    session: orm.Session, actor: Actor, now: dt.datetime, settings: Settings
+) -> tuple[Message, Message]:
+    """The invitation, and the reminder that the journey sends."""
+    invitation = _email(
+        settings,
+        Wording("Come and see us on Friday"),
+        Wording("Our doors are open this Friday from six. Bring anyone you like."),
+        Wording("Tell us that you are coming"),
+    )
+    reminder = _email(
+        settings,
+        Wording("Friday is the day"),
+        Wording("In case you missed it: our doors are open this Friday from six."),
+        Wording("Have a look"),
+    )
+    first, second = (
+        messages.create(session, actor, now, _free(session, Message, name), document)
+        for name, document in (
+            (Wording("Sample: invitation"), invitation),
+            (Wording("Sample: reminder"), reminder),
+        )
+    )
+    return first, second
 
 
 def _plus(address: str, number: int) -> str:

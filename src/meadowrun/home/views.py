@@ -1,9 +1,12 @@
 """The page of today: how the week went, what the last sends did, what leaves soon, what is not
 sent yet."""
 
+import itertools
+
 import flask
 
 from meadowrun.base import audit
+from meadowrun.base.audit import AuditRow
 from meadowrun.base.manifest import owner_of
 from meadowrun.home import sample
 from meadowrun.home.beginning import first_steps
@@ -21,6 +24,8 @@ pages = flask.Blueprint("home", __name__)
 
 #: So many journeys are shown.
 MOST_JOURNEYS = 6
+#: So many changes are shown, out of so many of the latest.
+_CHANGES, _CHANGES_READ = 8, 60
 
 
 @pages.get("/")
@@ -50,8 +55,20 @@ def today() -> Answer:
         finished=finished,
         weeks=looking.weeks(session, now(), zone()),
         channels=channels_of(session, [send for send, *_ in finished]),
-        lately=audit.recent(session, 8, people=True),
+        lately=_lately(),
         troubles=[
             (t, owner_of(t.owner_kind).path(t.owner_id)) for t in troubles.of(session) if t.given_up
         ],
     )
+
+
+def _lately() -> list[tuple[AuditRow, int]]:
+    """What people changed last, the latest first; the same thing done several times in a row by one
+    person is told once, with how many times."""
+
+    def same(row: AuditRow) -> tuple[str, ...]:
+        return (row.who, row.did, row.object_kind, row.object_name)
+
+    rows = audit.recent(db(), _CHANGES_READ, people=True)
+    alike = (list(some) for _, some in itertools.groupby(rows, same))
+    return [(some[0], len(some)) for some in itertools.islice(alike, _CHANGES)]

@@ -12,6 +12,7 @@ from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core import table_file as tf
 from meadowrun.core.language import Wording
+from meadowrun.core.people_columns import guess, guess_country, guess_type
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
@@ -39,13 +40,13 @@ def upload(
     except tf.FileProblem as problem:
         raise Invalid(str(problem), "file") from None
     words = dictionary(session)
-    targets = pf.guess(columns, rows[:SHOWN], list(words.fields.values()))
+    targets = guess(columns, rows, list(words.fields.values()))
     plan = pf.Plan(
         targets=targets,
-        country=pf.guess_country(columns, rows, targets, home),
+        country=guess_country(columns, rows, targets, home),
         bad_cells="leave_out",
     )
-    types = [pf.guess_type([row[i] for row in rows if i < len(row)]) for i in range(len(columns))]
+    types = [guess_type([row[i] for row in rows if i < len(row)]) for i in range(len(columns))]
     file = people.store_file(session, now, name, "application/octet-stream", content)
     made = Import(
         file_id=file.id,
@@ -102,7 +103,7 @@ def set_plan(
     try:
         pf.check(plan, found.columns)
     except tf.FileProblem as problem:
-        raise Invalid(str(problem), "targets") from None
+        raise Invalid(str(problem), problem.where or "targets") from None
     found.plan = plan.to_json()
     found.state, found.rows_done, found.problem, found.dry_counts = "checking", 0, "", {}
     jobs.enqueue(session, "imports.run", import_id=found.id, dry=True)

@@ -2,6 +2,8 @@
 
 import dataclasses
 import datetime as dt
+from collections.abc import Sequence
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -23,9 +25,12 @@ AND k.channel = :channel AND k.topic_id IN (0, :topic))"""
 #: A yes of those of a file whom two conditions choose.
 AGREED = f"""INSERT INTO consents ({_COLUMNS})
 SELECT s.contact_id, :channel, :topic, true, :now, :how FROM staged s WHERE {{who}} AND {{free}}"""
-#: A no of those of a file of whom a column says it; it takes back an earlier yes.
+#: A no of those of a file of whom a column says it, of refused rows too if their person is known;
+#: it takes back an earlier yes.
 DECLINED = f"""INSERT INTO consents ({_COLUMNS})
-SELECT s.contact_id, :channel, :topic, false, :now, :how FROM staged s WHERE NOT s.{{column}}
+SELECT n.contact_id, :channel, :topic, false, :now, :how FROM (
+    SELECT s.contact_id FROM staged s WHERE NOT s.{{column}}
+    UNION SELECT min(c.id) FROM contacts c WHERE c.{{key}} = ANY(:who) GROUP BY c.{{key}}) n
 ON CONFLICT (contact_id, channel, topic_id) DO UPDATE
 SET agreed = false, at = excluded.at, how = excluded.how WHERE consents.agreed"""
 #: Writes consents, and into their history what really changed.
@@ -53,11 +58,13 @@ assert set(BROUGHT) == set(SAID.values())
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Staged:
-    """The staged rows of an import: what its plan says, when, and of which file."""
+    """The staged rows of an import: what its plan says, when, of which file, and the column that
+    people are known by."""
 
     plan: Plan
     now: dt.datetime
     file_name: str
+    key: str
 
 
 def agreed(session: orm.Session, staged: Staged, channel: str) -> int:
@@ -78,21 +85,28 @@ def agreed(session: orm.Session, staged: Staged, channel: str) -> int:
     return count
 
 
-def declined(session: orm.Session, staged: Staged, channel: str) -> int:
-    """Writes of whom a column says that they said no: it counts, also against an earlier yes. A no
-    is never lost. Says how many."""
+def declined(session: orm.Session, staged: Staged, channel: str, refused: Sequence[str]) -> int:
+    """Writes of whom a column says that they said no: it counts, also against an earlier yes, and
+    for the people of `refused` rows, given by what they are known by. Says how many."""
     if staged.plan.agreeing(channel) != "column":
         return 0
-    statement = DECLINED.format(column=f"said_{channel}")
-    return _write(session, staged, statement, channel, 0, f"a no in the file {staged.file_name}")
+    statement = DECLINED.format(column=f"said_{channel}", key=staged.key)
+    how = f"a no in the file {staged.file_name}"
+    return _write(session, staged, statement, channel, 0, how, who=list(refused))
 
 
 def _write(
-    session: orm.Session, staged: Staged, statement: str, channel: str, topic: int, how: str
+    session: orm.Session,
+    staged: Staged,
+    statement: str,
+    channel: str,
+    topic: int,
+    how: str,
+    **more: Any,
 ) -> int:
     """Writes consents and their history; says how many changed."""
     done = session.execute(
         sa.text(WRITTEN.format(statement=statement)),
-        {"channel": channel, "topic": topic, "now": staged.now, "how": how},
+        {"channel": channel, "topic": topic, "now": staged.now, "how": how, **more},
     )
     return rows_changed(done)

@@ -49,6 +49,10 @@ SELECT min(company), company_key, '{}', :now FROM staged WHERE company_key <> ''
 GROUP BY company_key ON CONFLICT (name_key) DO NOTHING"""
 
 
+#: Writes down a no that is said in another row of the same person, which was refused.
+REFUSED_NO = "UPDATE staged SET said_{channel} = false WHERE {key} = ANY(:who)"
+
+
 #: Writes what contacts are searched and sorted by.
 PUT_KEYS = """UPDATE contacts c SET name_key = v.n, search_key = v.s
 FROM unnest(CAST(:ids AS bigint[]), CAST(:names AS text[]), CAST(:searches AS text[]))
@@ -64,7 +68,6 @@ OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id
     AND k.channel = 'email' AND k.topic_id = 0 AND NOT k.agreed)"""
 
 
-#: Gives the tags of staged rows; how many contacts got one that they had not.
 #: Whether somebody has a value of a field already.
 _HELD = "SELECT EXISTS (SELECT 1 FROM contacts c WHERE jsonb_exists(c.attributes, :key))"
 #: The different texts of the file for a field of one choice, or of several, the commonest first.
@@ -88,6 +91,7 @@ UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], (
     FROM jsonb_array_elements_text(s.attributes->:key) AS v))
 WHERE jsonb_exists(s.attributes, :key)
 """
+#: Gives the tags of staged rows; how many contacts got one that they had not.
 GIVE_TAGS = """WITH given AS (
     INSERT INTO contact_tags (contact_id, tag_id)
     SELECT DISTINCT s.contact_id, t.id FROM {who}, unnest(s.tags) p JOIN tags t ON t.path = p
@@ -165,6 +169,7 @@ class _Run:
         self._stage()
         execute(sa.text("ANALYZE staged"))
         key = "email_key" if self.plan.identify == "email" else "reference"
+        self._refused_noes(key)
         execute(
             sa.text(
                 f"UPDATE staged s SET contact_id = m.id FROM (SELECT c.{key} AS key, min(c.id) AS "
@@ -189,11 +194,11 @@ class _Run:
             "stay_out": stay_out,
             "tagged": tagged,
         }
-        staged = consents.Staged(self.plan, self.now, self.found.file_name)
+        staged = consents.Staged(self.plan, self.now, self.found.file_name, key)
         for channel in consents.BROUGHT:
             counts[f"agreed_{channel}"], counts[f"declined_{channel}"] = (
                 consents.agreed(self.session, staged, channel),
-                consents.declined(self.session, staged, channel),
+                consents.declined(self.session, staged, channel, self._said_no(channel)),
             )
         if not self.dry:
             self._finish(counts)
@@ -279,6 +284,17 @@ class _Run:
             if item.left_out:
                 self.left_out.append(item)
             yield item
+
+    def _refused_noes(self, key: str) -> None:
+        """A row that is refused is not taken, but its no counts, whatever another row of the same
+        person says."""
+        for channel in consents.BROUGHT:
+            statement = REFUSED_NO.format(channel=channel, key=key)
+            self.session.execute(sa.text(statement), {"who": self._said_no(channel)})
+
+    def _said_no(self, channel: str) -> list[str]:
+        """Whose refused rows say no to a channel, by what the plan knows people by."""
+        return [r.who for r in self.refused if r.who and channel in r.declined]
 
     def _progress(self) -> None:
         """Told on a connection of its own, so that people see it while the import's transaction is

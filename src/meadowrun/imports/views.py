@@ -61,7 +61,18 @@ def table() -> Answer:
 @pages.get("/imports/new")
 @needs("author")
 def start() -> Answer:
-    return flask.render_template("imports/start.html", problem=None)
+    return _start(None)
+
+
+def _start(problem: MeadowrunError | None) -> str:
+    """The page on which a file is chosen, with what is recognised in one and what came before."""
+    return flask.render_template(
+        "imports/start.html",
+        problem=problem,
+        standard=STANDARD_LABELS,
+        own=people.fields(db(), "contact"),
+        before=queries.recent(db(), most=5),
+    )
 
 
 @pages.post("/imports/new")
@@ -76,7 +87,7 @@ def upload() -> Answer:
         )
     except MeadowrunError as problem:
         db().rollback()
-        return flask.render_template("imports/start.html", problem=problem), problem.status
+        return _start(problem), problem.status
     return done("imports.show", ident=made.id)
 
 

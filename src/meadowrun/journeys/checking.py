@@ -28,8 +28,9 @@ from meadowrun.journeys import queries
 from meadowrun.journeys.models import Journey
 from meadowrun.journeys.wordings import problem_of
 from meadowrun.messages import ready
+from meadowrun.messages.compiling import ANYWHERE
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import ANYWHERE, State, state_to_send
+from meadowrun.messages.queries import State, state_to_send
 from meadowrun.messages.ready import Use
 from meadowrun.messages.values import known_refs
 from meadowrun.shell.models import User

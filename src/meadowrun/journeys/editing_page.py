@@ -16,7 +16,7 @@ from meadowrun.core.journeys.words import who_words
 from meadowrun.core.language import Wording
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
-from meadowrun.journeys.views import drawn
+from meadowrun.journeys.show_page import drawn
 from meadowrun.shell.request import (
     Answer,
     actor,
@@ -48,7 +48,7 @@ def who_in_form(before: Who) -> Who:
     if not found:
         raise ItineraryError(
             Wording(
-                "“%(text)s” was not understood. Write it like “town is Farrow” or “bought a "
+                "“%(text)s” was not understood. Write it like “language is English” or “bought a "
                 "ticket in the last 30 days”, or choose a segment.",
                 text=text,
             )

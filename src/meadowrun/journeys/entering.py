@@ -29,7 +29,7 @@ REFUSALS = {
     "before": Wording("were in it before"),
     "twice": Wording("the same start twice"),
     "gone": Wording("no contact any more"),
-    "not_one": Wording("not one of those it takes in"),
+    "not_one": Wording("not one of those it lets in"),
     "elsewhere": Wording("inside another journey that keeps them out"),
     "full": Wording("the journey was full"),
 }
@@ -133,26 +133,32 @@ UPDATE journey_entries e SET due = greatest(w.at, e.arrived_at)
 FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS w(contact bigint, at timestamptz)
 WHERE e.contact_id = w.contact AND e.phase = 'awaiting' AND e.due > w.at
 """
-#: Notes that people reached the goal, within its time; what brought them in is not it.
+#: Notes that people reached the goal, within its time, by the first of what is looked at together;
+#: what brought them in is not it.
 _GOAL = """
-UPDATE journey_entries e SET goal_at = v.at, goal_amount = v.amount
-FROM jsonb_to_recordset(CAST(:rows AS jsonb))
-    AS v(contact bigint, at timestamptz, subject text, amount numeric)
-WHERE e.journey_id = :journey AND e.contact_id = v.contact AND e.goal_at IS NULL
-    AND (v.subject = '' OR e.subject IN ('', v.subject))
-    AND e.began_at < v.at AND v.at < e.began_at + make_interval(days => :days)
+UPDATE journey_entries e SET goal_at = f.at, goal_amount = f.amount
+FROM (
+    SELECT DISTINCT ON (i.id) i.id, v.at, v.amount
+    FROM jsonb_to_recordset(CAST(:rows AS jsonb))
+        AS v(contact bigint, at timestamptz, subject text, amount numeric)
+    JOIN journey_entries i ON i.journey_id = :journey AND i.contact_id = v.contact
+    WHERE i.goal_at IS NULL AND (v.subject = '' OR i.subject IN ('', v.subject))
+        AND i.began_at < v.at AND v.at < i.began_at + make_interval(days => :days)
+    ORDER BY i.id, v.at) f
+WHERE e.id = f.id
 RETURNING e.id, e.state, e.step, e.arrived_at, e.goal_at
 """
 
 
-#: Who is inside and did something since they came in: entry and the first such moment.
+#: Who is inside and did something since they came in: entry and the first such moment. What is told
+#: late happens to them on the step that they are on by then, not before they came to it.
 _LEAVES = """
 WITH inside AS (
-    SELECT e.id, e.contact_id, e.began_at, e.subject FROM journey_entries e
+    SELECT e.id, e.contact_id, e.began_at, e.arrived_at, e.subject FROM journey_entries e
     JOIN jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz)
         ON e.contact_id = v.contact
     WHERE e.journey_id = :journey AND e.state = 'inside' FOR UPDATE OF e)
-SELECT i.id, min(v.at) FROM inside i
+SELECT i.id, greatest(min(v.at), min(i.arrived_at)) FROM inside i
 JOIN jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz, subject text)
     ON i.contact_id = v.contact AND v.at > i.began_at
     AND (v.subject = '' OR i.subject IN ('', v.subject))

@@ -18,6 +18,7 @@ from meadowrun.journeys.queries import (
     of_campaign,
     of_segment,
     running_by_campaign,
+    running_by_message,
     said_to,
 )
 from meadowrun.shell.accounts import may
@@ -76,7 +77,10 @@ FEATURE = Feature(
         Way(
             Wording("Journeys"),
             "journeys.table",
-            Wording("automation flow welcome series drip steps"),
+            Wording(
+                "automation flow welcome series drip steps trigger webhook split test reminder "
+                "autoresponder rehearse"
+            ),
         ),
     ),
     finds=(named("journeys.show", Journey, "journey"),),
@@ -90,7 +94,7 @@ FEATURE = Feature(
     uses={"campaign": _of_campaign, "segment": _of_segment},
     parts={"campaign.sends": drawn_of_campaign, "contact.margin": drawn_of_contact},
     counts={"campaign": count_by_campaign},
-    running={"campaign": running_by_campaign},
+    running={"campaign": running_by_campaign, "message": running_by_message},
     happened=said_to,
     says={"beginnings": lambda: BEGINNINGS},
 )

@@ -13,9 +13,9 @@ import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks
-from meadowrun.core.journeys.engine import on_clock
 from meadowrun.core.journeys.imagined import Starts
 from meadowrun.core.journeys.steps import Itinerary, Start, Who
+from meadowrun.core.journeys.waits import on_clock
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of, number
 from meadowrun.journeys.membership import days_of, everybody, members

@@ -9,19 +9,17 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import orjson
 import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.guards import NO, OF_A_SEND, UNKNOWN, YES, Facts, verdicts
-from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats, Ints
+from meadowrun.core.journeys.clocks import DAY, Clocks, Floats, Ints
 from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import (
     Leaving,
-    Pasts,
     People,
     Rehearsal,
     Starts,
@@ -30,23 +28,20 @@ from meadowrun.core.journeys.imagined import (
 )
 from meadowrun.core.journeys.rehearsal import options, rehearse
 from meadowrun.core.journeys.steps import (
-    REACTIONS,
     BranchStep,
     Itinerary,
     MessageStep,
-    WaitForStep,
     WaitStep,
     Who,
 )
-from meadowrun.core.language import Wording
 from meadowrun.core.timing.best_hours import open_hours
 from meadowrun.core.timing.hours import Hours
 from meadowrun.core.timing.zones import zone_of
-from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import imagined_starts
+from meadowrun.journeys.imagined_pasts import gathered_pasts, padded
 from meadowrun.journeys.imagined_starts import Coming
-from meadowrun.journeys.membership import days_of, members
+from meadowrun.journeys.membership import chosen, days_of, meant, members
 from meadowrun.journeys.models import Journey
 from meadowrun.messages.models import Message
 from meadowrun.outgoing import calendars
@@ -58,42 +53,11 @@ from meadowrun.segments.facts import facts_sql
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience, tags_of
 
-#: So many pasts, and so many messages of the past, are drawn from.
-MOST_PASTS, MOST_MESSAGES = 2000, 5000
-#: A message is judged by what came back of it within this time.
-_SETTLED = dt.timedelta(days=4)
 #: A message may go so many days after its audience was settled.
 _LATEST = dt.timedelta(days=32)
 #: So many planned sends are looked at.
 MOST_PLANNED = 30
 
-#: When people did something after their starts: place of the past, kind, and minutes.
-_DID = """
-SELECT p.place, k.event, extract(epoch FROM e.at - p.since) / 60 AS minutes
-FROM jsonb_to_recordset(CAST(:pasts AS jsonb))
-    AS p(place int, contact bigint, since timestamptz)
-CROSS JOIN unnest(CAST(:kinds AS text[])) AS k(event)
-JOIN event_kinds n ON n.key = k.event OR k.event = ANY(n.aka)
-JOIN events e ON e.contact_id = p.contact AND e.kind_id = n.id
-    AND e.at >= p.since AND e.at <= least(p.since + :length, :now)
-ORDER BY 1, 2, 3
-"""
-#: What came back of messages of the past, the newest ones first: minutes until they were opened,
-#: clicked and bounced.
-_CAME_BACK = """
-SELECT min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'opened') AS opened,
-    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'clicked') AS clicked,
-    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'replied') AS replied,
-    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'bounced') AS bounced
-FROM (SELECT d.contact_id, d.number, d.at FROM deliveries d JOIN dispatches s
-    ON s.id = d.dispatch_id WHERE {of} AND s.taken_at < :before AND d.taken_at = s.taken_at
-    AND d.outcome IN ('delivered', 'bounced') AND d.at < :before
-    ORDER BY d.number DESC LIMIT :most) d
-LEFT JOIN reactions r ON r.contact_id = d.contact_id AND r.delivery = d.number AND NOT r.machine
-GROUP BY d.number
-"""
-_OF_MESSAGE = "s.message_id = :message"
-_OF_CHANNEL = "s.channel = :channel AND s.consent_rule <> 'service'"
 #: Who of some contacts is inside one of some journeys.
 _INSIDE = """
 SELECT DISTINCT contact_id FROM journey_entries
@@ -187,7 +151,9 @@ def _gathered(
     caps = [*all_caps(moment.session), *wishes]
     starts, plays = coming.starts(moment, clocks, zones, asked)
     starts = _let_in(moment, itinerary, coming, starts)
-    pasts, pasts_words, number_of_pasts = _pasts(moment, itinerary, coming, messages, asked.days)
+    pasts, pasts_words, number_of_pasts = gathered_pasts(
+        moment, itinerary, coming, messages, asked.days
+    )
     draw = np.random.default_rng(asked.seed)
     # Whoever comes in by themselves does as they did; else as somebody did after such a start.
     past = (
@@ -202,6 +168,7 @@ def _gathered(
         _among(moment, itinerary, contacts),
         _dates(moment, itinerary, contacts),
         _had(moment, contacts, caps, clocks, asked.days),
+        _taken_out(moment, itinerary, contacts, asked.days),
     )
     world = World(
         clocks,
@@ -218,6 +185,8 @@ def _gathered(
         asked.seed,
         wished={len(caps) - len(wishes) + place: who for place, who in enumerate(wishes.values())},
         gap=coming.weight * 60 / itinerary.door.hourly if itinerary.door.hourly else 0.0,
+        looked_from=clocks.minutes(moment.now),
+        most_inside=itinerary.door.most_inside / coming.weight,
     )
     return world, pasts_words
 
@@ -371,6 +340,32 @@ def _among(
     return found
 
 
+def _taken_out(
+    moment: Moment, itinerary: Itinerary, contacts: Sequence[int], days: int
+) -> dict[str, npt.NDArray[np.bool_]]:
+    """Who is one of those whom each rule takes out, on each day from now on as far as time alone
+    makes somebody one of them. Raises Invalid."""
+    found: dict[str, npt.NDArray[np.bool_]] = {}
+    for rule in itinerary.exits:
+        if not rule.who:
+            continue
+        columns: list[npt.NDArray[np.bool_]] = []
+        before: tuple[str, dict[str, Any]] | None = None
+        for day in range(days + 1):
+            then = dataclasses.replace(moment, now=moment.now + dt.timedelta(days=day))
+            compiler, predicate = meant(then, rule.who)
+            asked = (predicate, compiler.values)
+            if asked != before:
+                # Of what does not go by the time the answer is the same on every day.
+                inside = chosen(moment.session, compiler, predicate, contacts)
+                columns.append(np.isin(contacts, inside))
+            else:
+                columns.append(columns[-1])
+            before = asked
+        found[rule.id] = np.stack(columns, axis=1)
+    return found
+
+
 def _dates(moment: Moment, itinerary: Itinerary, contacts: Sequence[int]) -> dict[str, Floats]:
     """The days that come into question for everybody at each step that waits for a date."""
     begins = moment.now.astimezone(dt.UTC).date()
@@ -433,122 +428,4 @@ def _planned(
         tags = frozenset({*campaign.tags, *tags_of(moment.session, send)})
         for contact in moment.session.scalars(sa.text(asked_of), values):
             found.append((contact, message.channel, tags, at))
-    return found
-
-
-def _pasts(
-    moment: Moment,
-    itinerary: Itinerary,
-    coming: Coming,
-    messages: Mapping[str, Message],
-    days: int,
-) -> tuple[Pasts, str, int]:
-    """What people did after such a start, and with such messages; in words; and of how many starts
-    it is known."""
-    kinds = {rule.event for rule in itinerary.exits} | {
-        path.event
-        for step, _, _ in itinerary.walk()
-        if isinstance(step, WaitForStep)
-        for path in step.paths
-    }
-    if itinerary.goal:
-        kinds.add(itinerary.goal.event)
-    kinds.discard("")
-    starts = coming.pasts(moment, days, MOST_PASTS)
-    rows = [
-        {"place": place, "contact": contact, "since": at.isoformat()}
-        for place, (contact, at) in enumerate(starts)
-    ]
-    values = {
-        "pasts": orjson.dumps(rows).decode(),
-        "kinds": sorted(kinds),
-        "length": dt.timedelta(days=days + 1),
-        "now": moment.now,
-    }
-    events: dict[str, list[list[float]]] = {
-        kind: [[] for _ in range(max(len(starts), 1))] for kind in kinds
-    }
-    if kinds and starts:
-        for place, kind, minutes in moment.session.execute(sa.text(_DID), values):
-            events[kind][place].append(float(minutes))
-    reactions = {ident: _came_back(moment, message) for ident, message in messages.items()}
-    said = Wording(
-        "events as after %(starts)s, reactions as to %(messages)s",
-        starts=coming.pasts_words(len(starts)),
-        messages=count_of(sum(map(len, reactions.values())), "message"),
-    )
-    return (
-        Pasts(
-            {kind: padded(of) for kind, of in events.items()},
-            reactions,
-            _said(moment, itinerary, coming, starts),
-        ),
-        said,
-        len(starts),
-    )
-
-
-#: What the events of some starts said, in their order.
-_SAID = """
-SELECT v.place, e.details
-FROM jsonb_to_recordset(CAST(:pasts AS jsonb)) AS v(place int, contact bigint, since timestamptz)
-JOIN event_kinds k ON k.key = :kind OR :kind = ANY(k.aka)
-JOIN events e ON e.contact_id = v.contact AND e.kind_id = k.id AND e.at = v.since
-"""
-
-
-def _said(
-    moment: Moment,
-    itinerary: Itinerary,
-    coming: Coming,
-    starts: Sequence[tuple[int, dt.datetime]],
-) -> list[dict[str, Any] | None]:
-    """What the event of each start said, where a branch asks that."""
-    asks = any(
-        path.detail
-        for step, _, _ in itinerary.walk()
-        if isinstance(step, BranchStep)
-        for path in step.paths
-    )
-    if not asks or not coming.event or not starts:
-        return []
-    rows = [
-        {"place": place, "contact": contact, "since": at.isoformat()}
-        for place, (contact, at) in enumerate(starts)
-    ]
-    values = {"pasts": orjson.dumps(rows).decode(), "kind": coming.event}
-    found: list[dict[str, Any] | None] = [None] * len(starts)
-    for place, details in moment.session.execute(sa.text(_SAID), values):
-        found[place] = details
-    return found
-
-
-def _came_back(moment: Moment, message: Message) -> Floats:
-    """What came back of the same message before, or, where it went to few, of others on its
-    channel."""
-    values = {
-        "message": message.id,
-        "channel": message.channel,
-        "before": moment.now - _SETTLED,
-        "most": MOST_MESSAGES,
-    }
-    for of in (_OF_MESSAGE, _OF_CHANNEL):
-        rows = moment.session.execute(sa.text(_CAME_BACK.format(of=of)), values).all()
-        if len(rows) >= _FEW:
-            break
-    return np.array(
-        [[NEVER if one is None else max(float(one), 0.0) for one in row] for row in rows], float
-    ).reshape(len(rows), len(REACTIONS))
-
-
-#: Fewer messages than these say little of how people react.
-_FEW = 100
-
-
-def padded(timelines: Sequence[Sequence[float]]) -> Floats:
-    """Timelines of minutes as one array, in order, each filled up with infinity."""
-    most = max((len(one) for one in timelines), default=0)
-    found = np.full((len(timelines), max(most, 1)), NEVER)
-    for place, one in enumerate(timelines):
-        found[place, : len(one)] = sorted(one)
     return found

@@ -43,9 +43,14 @@ def definition_of(session: orm.Session, words: Dictionary, who: Who) -> Definiti
 def members(moment: Moment, who: Who, among: Iterable[int] | None = None) -> list[int]:
     """The contacts that are meant, in order; of some contacts only where `among` is given. Raises
     Invalid where it cannot be said."""
+    return chosen(moment.session, *meant(moment, who), among)
+
+
+def meant(moment: Moment, who: Who) -> tuple[Compiler, str]:
+    """Who is meant at a moment, as a predicate over contacts `c` and the compiler with its values.
+    Raises Invalid where it cannot be said."""
     compiler = compiler_for(moment)
-    predicate = compiler.definition(definition_of(moment.session, moment.words, who))
-    return chosen(moment.session, compiler, predicate, among)
+    return compiler, compiler.definition(definition_of(moment.session, moment.words, who))
 
 
 def chosen(
@@ -60,8 +65,7 @@ def chosen(
 
 def everybody(moment: Moment, who: Who) -> BitMap:
     """The contacts that are meant, as a set that is cheap at a million. Raises Invalid."""
-    compiler = compiler_for(moment)
-    predicate = compiler.definition(definition_of(moment.session, moment.words, who))
+    compiler, predicate = meant(moment, who)
     return one_pass(moment.session, [predicate], compiler.values)[0]
 
 

@@ -17,7 +17,7 @@ from meadowrun.base.cache import Cache
 from meadowrun.base.db import place_of
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.details import holds
-from meadowrun.core.journeys.engine import path_by_chance, wait_until
+from meadowrun.core.journeys.engine import path_by_chance
 from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten, lifts
 from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import (
@@ -35,6 +35,7 @@ from meadowrun.core.journeys.steps import (
     WebhookStep,
     Who,
 )
+from meadowrun.core.journeys.waits import wait_until
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import calling, changing, sending, wordings

@@ -29,8 +29,8 @@ from meadowrun.journeys.models import (
     JourneyEntry,
     JourneyMove,
 )
+from meadowrun.messages.compiling import links_of
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import links_of
 from meadowrun.people.models import Contact, EventKind, PeopleList, Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.scores.models import Score
@@ -209,6 +209,26 @@ def running_by_campaign(session: orm.Session) -> dict[int, list[tuple[str, str]]
     found: dict[int, list[tuple[str, str]]] = {}
     for one in session.scalars(asked.order_by(Journey.name)):
         found.setdefault(one.campaign_id, []).append((one.name, f"/journeys/{one.id}"))
+    return found
+
+
+def running_by_message(session: orm.Session) -> dict[int, list[tuple[str, str]]]:
+    """The journeys that people are on by the messages that go in them: name and path."""
+    asked = (
+        sa.select(Journey, JourneyEdition.itinerary)
+        .join(
+            JourneyEdition,
+            sa.and_(
+                JourneyEdition.journey_id == Journey.id, JourneyEdition.number == Journey.edition
+            ),
+        )
+        .where(Journey.state.in_(("running", "winding_down", "paused")))
+        .order_by(Journey.name)
+    )
+    found: dict[int, list[tuple[str, str]]] = {}
+    for one, itinerary in session.execute(asked):
+        for message in from_json(itinerary).messages():
+            found.setdefault(message, []).append((one.name, f"/journeys/{one.id}"))
     return found
 
 

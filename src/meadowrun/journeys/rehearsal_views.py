@@ -98,7 +98,7 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
         if not found or found[0][1]:
             raise Invalid(
                 Wording(
-                    "“%(text)s” was not understood. Write it like “town is Farrow”.", text=text
+                    "“%(text)s” was not understood. Write it like “language is English”.", text=text
                 ),
                 "who",
             )

@@ -225,33 +225,35 @@ def _dispatch(session: orm.Session, wanted: _Asked, now: dt.datetime, url: str) 
         return session.get_one(Dispatch, found)
     campaign = session.get_one(Campaign, journey.campaign_id)
     name = f"{journey.name}: {message.name}"
-    made = open_dispatch(
-        session,
-        now,
-        Dispatch(
-            owner_kind="journey",
-            owner_id=journey.id,
-            name=Wording("%(name)s, for testers", name=name) if wanted.tester else name,
-            channel=message.channel,
-            message_id=message.id,
-            edition_id=edition.id,
-            sender_id=journey.sender_id,
-            topic_id=journey.topic_id,
-            campaign_id=campaign.id,
-            tags=sorted({*campaign.tags, *message.tags}),
-            consent_rule=journey.consent_rule,
-            hours=hours,
-            best_hour=best,
-            obeys_caps=not at_once,
-            counts=not at_once,
-            facts=campaign.facts,
-            heard=True,
-        ),
+    asked = Dispatch(
+        owner_kind="journey",
+        owner_id=journey.id,
+        name=Wording("%(name)s, for testers", name=name) if wanted.tester else name,
+        channel=message.channel,
+        message_id=message.id,
+        edition_id=edition.id,
+        sender_id=journey.sender_id,
+        topic_id=journey.topic_id,
+        campaign_id=campaign.id,
+        tags=sorted({*campaign.tags, *message.tags}),
+        consent_rule=journey.consent_rule,
+        hours=hours,
+        best_hour=best,
+        obeys_caps=not at_once,
+        counts=not at_once,
+        facts=campaign.facts,
+        heard=True,
     )
+    return _opened(session, now, wanted, asked)
+
+
+def _opened(session: orm.Session, now: dt.datetime, wanted: _Asked, asked: Dispatch) -> Dispatch:
+    """Opens a dispatch, as that of a step."""
+    made = open_dispatch(session, now, asked)
     session.add(
         JourneyDispatch(
             dispatch_id=made.id,
-            journey_id=journey.id,
+            journey_id=wanted.journey.id,
             step=wanted.step.id,
             tester=wanted.tester,
         )

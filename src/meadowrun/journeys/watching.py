@@ -19,8 +19,8 @@ from meadowrun.base.errors import Invalid
 from meadowrun.base.logs import log
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.dates import Clock
-from meadowrun.core.journeys.engine import on_clock
 from meadowrun.core.journeys.steps import Start, Who
+from meadowrun.core.journeys.waits import on_clock
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import entering

@@ -20,7 +20,7 @@ from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.language import Wording
-from meadowrun.messages import asking, queries
+from meadowrun.messages import asking, compiling, queries
 from meadowrun.messages.models import Draft, Edition, Message, Review
 from meadowrun.shell.telling import named, tell
 
@@ -289,7 +289,7 @@ def make_edition(
         .limit(1)
     )
     try:
-        compiled = queries.compiled(session, document, public_url).to_json()
+        compiled = compiling.compiled(session, document, public_url).to_json()
     except CompileError as problem:
         raise Invalid(str(problem)) from None
     if last is not None and last.document == document and last.compiled == compiled:

@@ -1,7 +1,7 @@
 """Conditions that words inside a text ask: kept when they are written, looked up when a message is
 read, checked or sent."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -41,6 +41,13 @@ def of(session: orm.Session, keys: Collection[str]) -> dict[str, list[Json]]:
         if keys
         else {}
     )
+
+
+def of_document(
+    session: orm.Session, document: Json, lines: Sequence[Json]
+) -> dict[str, list[Json]]:
+    """The conditions that the texts of a document name, by key; `lines` are those that count."""
+    return of(session, asking.keys(asking.refs(document, lines), lines))
 
 
 def check(session: orm.Session, document: Json) -> None:

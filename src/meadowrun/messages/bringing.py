@@ -10,7 +10,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import exchange, mailfile
 from meadowrun.core.content.code import lost as lost_in_code
-from meadowrun.messages import actions, asking, queries
+from meadowrun.messages import actions, asking, compiling
 from meadowrun.shell.request import uploaded
 
 
@@ -72,7 +72,7 @@ def as_code(
 ) -> doc.Json:
     """A document whose code is what its lines make. What whole lines asked is kept, for the code to
     ask it. Raises CompileError, Invalid."""
-    made = queries.compiled(session, document, public_url, tracked=False)
+    made = compiling.compiled(session, document, public_url, tracked=False)
     html = made.html.replace(f"{public_url}/u/preview", "{{ unsubscribe }}").replace(
         f"{public_url}/p/preview", "{{ preferences }}"
     )

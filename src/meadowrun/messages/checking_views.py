@@ -18,12 +18,13 @@ from meadowrun.core.channels import KINDS
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
 from meadowrun.core.content.code import Page
-from meadowrun.core.content.compiled import CompileError, Renderer, placed
+from meadowrun.core.content.compiled import CompileError, placed
+from meadowrun.core.content.rendering import Renderer
 from meadowrun.core.language import Wording, in_language
 from meadowrun.core.wording import percent
 from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
-from meadowrun.messages import follows, page, preflight, queries, reading
+from meadowrun.messages import compiling, follows, page, preflight, queries, readership, reading
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import senders
 from meadowrun.messages.values import Needs, of_people
@@ -37,7 +38,7 @@ MOST_LINKS = 40
 
 def _mail(message: Message) -> tuple[spam.Mail, bytes]:
     """The mail as a telling person would get it, and as bytes."""
-    person = queries.telling_person(db(), message.document, words())
+    person = readership.telling_person(db(), message.document, words())
     shown = page.rendered(message, person)
     sender = next(iter(senders(db())), None)
     name, address = (
@@ -135,7 +136,7 @@ def _links(mail: spam.Mail) -> list[str]:
 def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[preflight.Item]:
     """The message read as one reader of each version, and as somebody of whom nothing is known."""
     try:
-        compiled = queries.compiled(db(), message.document, settings().public_url, tracked=False)
+        compiled = compiling.compiled(db(), message.document, settings().public_url, tracked=False)
     except CompileError as problem:
         return [preflight.Item(preflight.FAILED, Wording("Laid out"), str(problem))]
     people = {v.someone for r in who_reads for v in (*r.versions, r.others) if v.someone}

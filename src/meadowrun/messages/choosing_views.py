@@ -6,7 +6,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.channels import KINDS
 from meadowrun.core.values import is_whole
-from meadowrun.messages import actions, queries
+from meadowrun.messages import actions, queries, readership
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import known_refs
 from meadowrun.people.asked import words
@@ -44,7 +44,7 @@ def _page(message: Message, problem: MeadowrunError | None) -> str:
         for m in queries.messages(db())
         if KINDS[m.channel].mail and m.id != message.id and not m.document.get("one_of")
     ]
-    readers = queries.readers_by_value(db(), field, words()) if values else {}
+    readers = readership.readers_by_value(db(), field, words()) if values else {}
     return flask.render_template(
         "messages/chosen_by.html",
         message=message,
@@ -55,7 +55,8 @@ def _page(message: Message, problem: MeadowrunError | None) -> str:
         fields=sorted(known_refs(words()).items(), key=lambda i: i[1]),
         problem=problem,
         readers=readers,
-        everyone_else=queries.everyone(db()) - sum(readers.get(value, 0) for value in values[:60]),
+        everyone_else=readership.everyone(db())
+        - sum(readers.get(value, 0) for value in values[:60]),
     )
 
 

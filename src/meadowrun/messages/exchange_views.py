@@ -8,7 +8,7 @@ from meadowrun.core.content import exchange
 from meadowrun.core.content.compiled import placed
 from meadowrun.core.language import Wording
 from meadowrun.gateways.email import Letter, mime
-from meadowrun.messages import actions, bringing, page, queries
+from meadowrun.messages import actions, asking, bringing, page, queries
 from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
 from meadowrun.shell.request import Answer, actor, db, done, needs, now, settings
@@ -37,7 +37,7 @@ def mjml(ident: int) -> Answer:
         document,
         shared,
         settings().public_url,
-        queries.asked(db(), document, placed(document, shared)),
+        asking.of_document(db(), document, placed(document, shared)),
     )
     return _attached(source, "text/mjml", message.name)
 

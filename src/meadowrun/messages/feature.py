@@ -27,12 +27,15 @@ FEATURE = Feature(
         Way(
             Wording("Messages"),
             "messages.table",
-            Wording("emails texts templates content drafts"),
+            Wording("emails texts templates content drafts approve review proof test preview"),
         ),
         Way(
             Wording("New message"),
             "messages.new",
-            Wording("write email text sms push notification in-app website starting point"),
+            Wording(
+                "write create compose email text sms push notification in-app website starting "
+                "point template"
+            ),
             often=True,
         ),
         Way(
@@ -43,17 +46,20 @@ FEATURE = Feature(
         Way(
             Wording("House style"),
             "house.style",
-            Wording("brand branding colours fonts logo words social pages"),
+            Wording(
+                "brand branding colours fonts logo design defaults words spelling greeting social "
+                "pages"
+            ),
         ),
         Way(
             Wording("Feeds and tables"),
             "house.lookups",
-            Wording("lookups dynamic content data fetched"),
+            Wording("lookups dynamic content data fetched rss weather coupons codes"),
         ),
         Way(
             Wording("Mail domains and keys"),
             "mail_keys.table",
-            Wording("dkim spf dmarc dns authentication signing"),
+            Wording("dkim spf dmarc dns authentication signing spam deliverability"),
         ),
     ),
     finds=(

@@ -12,7 +12,7 @@ from typing import Any
 
 from meadowrun.base.cache import Cache
 from meadowrun.core.content import fillins
-from meadowrun.core.content.compiled import render_address
+from meadowrun.core.content.rendering import render_address
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.gateways import outgoing

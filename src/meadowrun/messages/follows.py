@@ -15,7 +15,7 @@ from meadowrun.core.content.checks import PHONES, shown_length
 from meadowrun.core.content.compiled import Compiled, CompileError, placed
 from meadowrun.core.content.findings import About, Check
 from meadowrun.core.content.lines import ICONS, MADE_UP, SPLITS, walk
-from meadowrun.messages import editable, queries, reading
+from meadowrun.messages import asking, compiling, editable, queries, readership, reading
 from meadowrun.messages.gaps import Gap, counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import moment, words
@@ -32,7 +32,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     facts = reading.facts(db(), message.id) if message else None
     shared = queries.shared_of(db(), document)
     compiled, trouble = _compiled(document)
-    total = queries.everyone(db())
+    total = readership.everyone(db())
     among, whose = _among(message)
     gaps = gaps_of(moment(), document, doc.texts(document), among) if compiled else []
     known = queries.known(db(), words())
@@ -50,7 +50,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         "fallbacks": list(dict.fromkeys(fallbacks)),
         "total": total,
         "editable": editable,
-        "facts": facts or {},
+        "facts": facts,
         "plain_made": not document.get("plain"),
         "in_app": document.get("in_app"),
         "acts": in_app.ACTS,
@@ -78,7 +78,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
 def _compiled(document: doc.Json) -> tuple[Compiled | None, str]:
     """A document as templates; None, and why, where it cannot be laid out."""
     try:
-        return queries.compiled(db(), document, settings().public_url), ""
+        return compiling.compiled(db(), document, settings().public_url), ""
     except CompileError as problem:
         return None, str(problem)
 
@@ -103,7 +103,7 @@ def _found(
         blanks=counted(gaps),
         html_bytes=len(compiled.html) if compiled else 0,
         feeds=[f.key for f in queries.feeds(db())],
-        dated=queries.dated(db(), compiled.refs if compiled else ()),
+        dated=readership.dated(db(), compiled.refs if compiled else ()),
         broken=queries.broken(db(), document, words()),
         shared=queries.shared_of(db(), document).keys(),
         hours=reading.hours(db(), message.id) if message else None,
@@ -136,7 +136,7 @@ def labels_of(document: doc.Json) -> dict[str, str]:
     lines = placed(document, queries.shared_of(db(), document))
     said = {
         f"when.{key}": condition_english({"lines": asked}, 0)
-        for key, asked in queries.asked(db(), document, lines).items()
+        for key, asked in asking.of_document(db(), document, lines).items()
     }
     return queries.known(db(), words()) | said
 

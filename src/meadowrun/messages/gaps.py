@@ -12,7 +12,7 @@ from meadowrun.base.kept import Kept
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import Json
-from meadowrun.messages import queries, reading
+from meadowrun.messages import asking, readership, reading
 from meadowrun.messages.values import nested
 from meadowrun.people.moment import Moment
 from meadowrun.segments.fetching import id_sets
@@ -69,7 +69,7 @@ def gaps_of(
     inside = reading.readers_inside(moment, document, among)
     about = _About(
         moment,
-        queries.asked(moment.session, document, document["lines"]),
+        asking.of_document(moment.session, document, document["lines"]),
         among,
     )
     places = [
@@ -84,7 +84,7 @@ def gaps_of(
         moment.session,
         (tuple(everywhere), None if among is None else hash(among.serialize())),
         moment.now,
-        lambda: queries.blanks(moment.session, everywhere, moment.words, ids),
+        lambda: readership.blanks(moment.session, everywhere, moment.words, ids),
     )
     sets, _ = _sets.get(
         moment.session,
@@ -92,7 +92,7 @@ def gaps_of(
         moment.now,
         lambda: _blank(moment.session, apart, moment.words),
     )
-    total = len(among) if among is not None else queries.everyone(moment.session)
+    total = len(among) if among is not None else readership.everyone(moment.session)
     found = []
     for place in places:
         ref = place.fill.ref
@@ -116,7 +116,7 @@ def counted(gaps: Iterable[Gap]) -> dict[tuple[str, str, str], tuple[int, int]]:
 
 def _blank(session: orm.Session, refs: Iterable[str], words: Dictionary) -> dict[str, BitMap]:
     """The people for whom each ref is blank."""
-    tests, values = queries.blank_tests(session, sorted(refs), words)
+    tests, values = readership.blank_tests(session, sorted(refs), words)
     if not tests:
         return {}
     predicates = [

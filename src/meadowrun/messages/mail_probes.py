@@ -22,6 +22,7 @@ def probes(session: orm.Session, settings: Settings) -> Iterator[Probe]:
     """What can be tried about email."""
     if settings.smtp_url_2:
         yield _second(settings)
+    yield _postal_address(settings)
     yield _mx(settings)
     yield _spf(settings)
     for domain in domains(session):
@@ -37,6 +38,19 @@ def _second(settings: Settings) -> Probe:
         name=Wording("The second mail server answers"),
         fix=Wording("Set MEADOWRUN_SMTP_URL_2, and see that it can be reached from here."),
         run=lambda: smtp.look_at_second(settings),
+    )
+
+
+def _postal_address(settings: Settings) -> Probe:
+    address = settings.postal_address
+    return Probe(
+        key="postal",
+        area=_EMAIL,
+        name=Wording("Your postal address, which many countries ask for in each email"),
+        fix=Wording(
+            "Whoever runs the server sets MEADOWRUN_POSTAL_ADDRESS and starts Meadowrun again."
+        ),
+        run=lambda: Tried(bool(address), address or Wording("it is not known")),
     )
 
 

@@ -11,7 +11,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks, texts_of
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.messages import editable, follows, page, queries, reading, views
+from meadowrun.messages import editable, follows, page, queries, readership, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import moment, words
@@ -51,7 +51,7 @@ def _follows(message: Message) -> dict[str, Any]:
     known = queries.known(db(), words())
     facts = reading.facts(db(), message.id)
     among, whose = reading.audience_of(moment(), message.id)
-    everyone = queries.everyone(db())
+    everyone = readership.everyone(db())
     written = [
         document["subject"],
         document["plain"] or "",
@@ -63,17 +63,17 @@ def _follows(message: Message) -> dict[str, Any]:
         document,
         About(
             blanks=counted(gaps),
-            dated=queries.dated(db(), refs),
+            dated=readership.dated(db(), refs),
             known=known,
             facts=None if facts is None else list(facts),
             feeds=[f.key for f in queries.feeds(db())],
-            longest=queries.longest(
+            longest=readership.longest(
                 db(), refs, words(), list(among) if among is not None else None
             ),
             weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]]),
         ),
     )
-    _, reachable = queries.reach(db(), "push", None)
+    _, reachable = readership.reach(db(), "push", None)
     wanted = document["push"].get("systems", SYSTEMS)
     emails = [
         m for m in queries.messages(db()) if KINDS[m.channel].mail and not m.document.get("one_of")
@@ -85,7 +85,7 @@ def _follows(message: Message) -> dict[str, Any]:
         "checks": found,
         "devices": {SYSTEMS[k]: n for k, n in sorted(devices_by_kind(db()).items()) if k in wanted},
         "reachable": reachable,
-        "facts": facts or {},
+        "facts": facts,
         "shown": SHOWN,
         "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
         "labels": follows.labels_of(document),

@@ -5,13 +5,14 @@ from typing import Any
 import flask
 
 from meadowrun.base.errors import Invalid
-from meadowrun.core.content.compiled import CompileError, Rendered
+from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.document import Json
 from meadowrun.core.content.filling import CannotRender
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.core.values import is_whole
 from meadowrun.messages import reading
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import telling_person
+from meadowrun.messages.readership import telling_person
 from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import anybody

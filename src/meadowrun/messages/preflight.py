@@ -9,9 +9,10 @@ from sqlalchemy import orm
 from meadowrun.core import wording
 from meadowrun.core.content import fillins, spam
 from meadowrun.core.content.code import PHONE, width_on_phone
-from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered
+from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.document import Json, texts
 from meadowrun.core.content.findings import MUST, SHOULD, Check
+from meadowrun.core.content.rendering import NoVersion, Rendered
 from meadowrun.core.language import Wording
 from meadowrun.gateways.filters import Judgement
 from meadowrun.messages import queries

@@ -20,11 +20,12 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import fillins
-from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer, placed
+from meadowrun.core.content.compiled import Compiled, CompileError, placed
 from meadowrun.core.content.document import texts
 from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.lines import Json, places, walk
-from meadowrun.messages import queries
+from meadowrun.core.content.rendering import Rendered, Renderer
+from meadowrun.messages import asking, compiling, queries
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import (
     Needs,
@@ -84,7 +85,7 @@ def read_as(
 ) -> tuple[Rendered, str]:
     """What a person would get now, and the line beside its subject. Raises CompileError,
     CannotRender."""
-    compiled = queries.compiled(moment.session, document, public_url, tracked=False)
+    compiled = compiling.compiled(moment.session, document, public_url, tracked=False)
     flat = of_people(moment, [person.id], Needs.of(compiled)).get(person.id) if person else None
     renderer, values = (
         Renderer(compiled),
@@ -258,7 +259,8 @@ def who_reads_words(
     with the very tests that sending asks."""
     lines = placed(document, queries.shared_of(moment.session, document))
     asked = {
-        f"when.{key}": said for key, said in queries.asked(moment.session, document, lines).items()
+        f"when.{key}": said
+        for key, said in asking.of_document(moment.session, document, lines).items()
     }
     where = places(lines) | {"": ""}
     found: list[Readers] = []

@@ -11,7 +11,7 @@ from meadowrun.core.content.checks import greeting_clashes
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.document import Json
 from meadowrun.core.content.findings import MUST, About, Check
-from meadowrun.messages import queries
+from meadowrun.messages import compiling, queries, readership
 from meadowrun.messages.models import Message
 
 
@@ -38,7 +38,7 @@ def stops(
     """What must be fixed before a document of a message can go, and greetings that do not suit
     the hours at which it does."""
     try:
-        compiled = queries.compiled(session, document, public_url)
+        compiled = compiling.compiled(session, document, public_url)
     except CompileError as problem:
         return [Check(MUST, str(problem))]
     found: list[Check] = []
@@ -53,7 +53,7 @@ def stops(
             shared=queries.shared_of(session, read).keys(),
             broken=queries.broken(session, read, words),
             events=words.events.keys(),
-            longest=queries.longest(session, compiled.refs, words, None)
+            longest=readership.longest(session, compiled.refs, words, None)
             if KINDS[message.channel].limited
             else {},
         )

@@ -7,7 +7,17 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
-from meadowrun.messages import actions, editing, follows, page, queries, reading, shared, views
+from meadowrun.messages import (
+    actions,
+    editing,
+    follows,
+    page,
+    queries,
+    readership,
+    reading,
+    shared,
+    views,
+)
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
 from meadowrun.people.asked import moment, words
 from meadowrun.shell.framed import in_frame
@@ -65,7 +75,7 @@ def edit(ident: int) -> Answer:
         senders=[],
         house=None,
         through=page.through(),
-        person=queries.telling_person(db(), document, words()),
+        person=readership.telling_person(db(), document, words()),
         **views.editor(),
         **follows.shown(document),
     )

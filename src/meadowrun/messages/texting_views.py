@@ -9,7 +9,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core.content import fillins, sms
 from meadowrun.core.content.findings import About
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.messages import editable, follows, page, queries, reading, views
+from meadowrun.messages import editable, follows, page, queries, readership, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import moment, words
@@ -49,7 +49,7 @@ def _follows(message: Message) -> dict[str, Any]:
     among, whose = reading.audience_of(moment(), message.id)
     ids = list(among) if among is not None else None
     facts, known = reading.facts(db(), message.id), queries.known(db(), words())
-    values = queries.longest(db(), fillins.refs(text), words(), ids) | {
+    values = readership.longest(db(), fillins.refs(text), words(), ids) | {
         f"fact.{key}": [str(value)] for key, value in (facts or {}).items()
     }
     drawn = sms.longest(text, values, settings().public_url)
@@ -60,12 +60,12 @@ def _follows(message: Message) -> dict[str, Any]:
             known=known,
             facts=None if facts is None else list(facts),
             feeds=[f.key for f in queries.feeds(db())],
-            dated=queries.dated(db(), fillins.refs(text)),
+            dated=readership.dated(db(), fillins.refs(text)),
             blanks=counted(gaps_of(moment(), message.document, [("", "plain", text)], among)),
         ),
         drawn,
     )
-    reach = queries.reach(db(), "sms", ids)
+    reach = readership.reach(db(), "sms", ids)
     return {
         "document": message.document,
         "size": made,
@@ -75,12 +75,12 @@ def _follows(message: Message) -> dict[str, Any]:
         "reachable": reach[1],
         "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency),
         "price": settings().sms_price,
-        "facts": facts or {},
+        "facts": facts,
         "plainer": sms.plainer(text) != text,
         "labels": follows.labels_of(message.document),
         "editable": editable,
         "readers": reading.who_reads_words(moment(), message.document, among),
-        "among": len(among) if among is not None else queries.everyone(db()),
+        "among": len(among) if among is not None else readership.everyone(db()),
     }
 
 

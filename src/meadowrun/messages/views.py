@@ -14,13 +14,23 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.channels import CHANNELS, KINDS
 from meadowrun.core.content import begin, readers
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.compiled import Rendered
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.onpage import on_page
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.core.language import Wording, in_language
 from meadowrun.core.values import is_whole
 from meadowrun.gateways.channels import CHANNELS as ALL
-from meadowrun.messages import actions, bringing, copying, editing, follows, page, queries, reading
+from meadowrun.messages import (
+    actions,
+    bringing,
+    copying,
+    editing,
+    follows,
+    page,
+    queries,
+    readership,
+    reading,
+)
 from meadowrun.messages.models import Draft, Message
 from meadowrun.messages.senders import senders
 from meadowrun.people.asked import moment, words
@@ -38,10 +48,12 @@ from meadowrun.shell.request import (
     actor,
     body,
     counts_of,
+    dates_of,
     db,
     done,
     needs,
     now,
+    running_of,
     settings,
     zone,
 )
@@ -57,6 +69,8 @@ def table() -> Answer:
         rows=rows,
         tagged=tagged,
         used=counts_of("message"),
+        dates=dates_of("message"),
+        running=running_of("message"),
         channels=CHANNELS,
     )
 
@@ -296,7 +310,7 @@ def people(ident: int = 0) -> Answer:
             except d.DefinitionError:
                 ids = []
     near = int(arguments["from"]) if is_whole(arguments.get("from", "")) else 0
-    found = queries.neighbour(db(), near, ids, arguments.get("go") != "back")
+    found = readership.neighbour(db(), near, ids, arguments.get("go") != "back")
     return flask.jsonify(id=found)
 
 

@@ -22,8 +22,9 @@ from meadowrun.base.logs import log
 from meadowrun.base.manifest import owner_of
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
-from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.lines import Json
+from meadowrun.core.content.rendering import Renderer
 from meadowrun.core.guardrails.verdict import Facts, NoRoom, Verdict, Wait, not_before, verdict
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.gateways.channels import CHANNELS

@@ -19,7 +19,7 @@ FEATURE = Feature(
         Way(
             Wording("Message limits"),
             "caps.table",
-            Wording("frequency pressure too many per week"),
+            Wording("frequency caps pressure fatigue too many per week"),
         ),
         Way(
             Wording("Who gets most messages"),
@@ -39,7 +39,10 @@ FEATURE = Feature(
         Way(
             Wording("Rules for everything you send"),
             "sending.show",
-            Wording("approval control group switch pause everything allowance names"),
+            Wording(
+                "approval approve control group holdout switch pause stop all everything allowance "
+                "names soft bounces replies"
+            ),
         ),
         Way(
             Wording("How fast emails leave"),

@@ -13,8 +13,9 @@ from sqlalchemy import orm
 from meadowrun.base import signing
 from meadowrun.base.settings import Settings
 from meadowrun.core.content import in_app as in_app_messages
-from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.filling import CannotRender
+from meadowrun.core.content.rendering import Renderer
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition

@@ -12,7 +12,7 @@ from meadowrun.base import audit, signing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.channels.proof import MARK, Asked, Copy
-from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.content.rendering import Rendered
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.gateways.handing import Gateway, Handed
 from meadowrun.messages.models import Proof

@@ -30,7 +30,7 @@ def pair(first: int, second: int) -> Answer:
     specs = words().fields
     labels = {ref: spec.label for ref, spec in specs.items()} | {
         "company_id": "company",
-        "email": "email",
+        "email": "email address",
     }
     companies = company_queries.names(db(), [a.company_id or 0, b.company_id or 0])
 
@@ -46,7 +46,11 @@ def pair(first: int, second: int) -> Answer:
         for name, x, y in duplicates.preview(a, b)
     ]
     history = {c.id: queries.history_size(db(), c.id) for c in (a, b)}
-    return flask.render_template("people/duplicate.html", a=a, b=b, rows=rows, history=history)
+    said = [queries.consent_of(db(), c.id, every=True) for c in (a, b)]
+    consent = [(x, y) for x, y in zip(*said, strict=True) if (x.agreed, y.agreed) != (None, None)]
+    return flask.render_template(
+        "people/duplicate.html", a=a, b=b, rows=rows, history=history, consent=consent
+    )
 
 
 @pages.post("/people/duplicates/<int:first>/<int:second>")
@@ -61,7 +65,7 @@ def merge(first: int, second: int) -> Answer:
     duplicates.merge(db(), actor(), now(), kept, gone, chosen)
     return done(
         "people.show",
-        "They are one record now. It can be undone for 30 days, under “Likely duplicates”.",
+        "They are one record now. It can be undone here for 30 days.",
         ident=kept,
     )
 

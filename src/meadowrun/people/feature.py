@@ -8,6 +8,7 @@ from meadowrun.base.manifest import Feature, Find, Found, Way, named
 from meadowrun.core.language import Wording
 from meadowrun.people.models import Company, PeopleList
 from meadowrun.people.queries import contacts_page
+from meadowrun.people.reader_language import language_name
 
 
 def _contacts(session: orm.Session, words: str) -> Iterator[Found]:
@@ -28,11 +29,15 @@ FEATURE = Feature(
         "duplicates_views": Wording("People"),
     },
     tasks=("jobs",),
+    filters={"language_name": language_name},
     does=(
         Way(
             Wording("People"),
             "people.table",
-            Wording("contacts persons subscribers audience search find somebody"),
+            Wording(
+                "contacts persons subscribers audience search find somebody email address export "
+                "download consent language time zone erase"
+            ),
         ),
         Way(
             Wording("Add a contact"),
@@ -53,12 +58,14 @@ FEATURE = Feature(
         Way(
             Wording("Lists"),
             "keeping.lists",
-            Wording("fixed static imported groups of people"),
+            Wording("fixed static imported groups of people new"),
         ),
         Way(
             Wording("Suppressed addresses"),
             "keeping.suppressions",
-            Wording("unsubscribed opted out bounced blocked complained do not contact"),
+            Wording(
+                "unsubscribed opted out bounced blocked blacklist complained spam do not contact"
+            ),
         ),
         Way(
             Wording("Duplicates"),

@@ -335,7 +335,11 @@ def topics(session: orm.Session) -> list[Topic]:
 
 
 def fields(session: orm.Session, owner: str) -> list[Field]:
-    return list(session.scalars(sa.select(Field).where(Field.owner == owner).order_by(Field.label)))
+    return list(
+        session.scalars(
+            sa.select(Field).where(Field.owner == owner).order_by(sa.func.lower(Field.label))
+        )
+    )
 
 
 def segment_name(session: orm.Session, segment_id: int | None) -> str | None:

@@ -14,7 +14,7 @@ import io
 import pathlib
 from collections.abc import Iterator, Sequence
 
-from babel import Locale
+from babel import Locale, UnknownLocaleError
 from babel.messages.mofile import write_mo
 from babel.messages.pofile import read_po
 
@@ -37,6 +37,24 @@ def spoken() -> tuple[str, ...]:
 def other_languages() -> dict[str, str]:
     """The languages besides English, by their codes, each by its name in English."""
     return {code: Locale(code).get_language_name("en") or code for code in spoken()[1:]}
+
+
+@functools.cache
+def language_names() -> dict[str, str]:
+    """Every language of two letters (ISO 639-1) by its code, each by its name in English, in the
+    order of the names."""
+    names = {code: name for code, name in Locale(ENGLISH).languages.items() if len(code) == 2}
+    return dict(sorted(names.items(), key=lambda one: one[1]))
+
+
+def language_name(code: str | None) -> str:
+    """What a language on file is called in English, such as “de” or “de-AT”; another text is as it
+    stands there."""
+    try:
+        named = Locale.parse((code or "").replace("-", "_")).get_display_name(ENGLISH)
+    except (ValueError, UnknownLocaleError):
+        named = None
+    return named or code or ""
 
 
 @functools.cache

@@ -26,6 +26,7 @@ from meadowrun.people import (
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import Company, Contact
+from meadowrun.people.reader_language import language_names
 from meadowrun.people.tagged import asked as asked_tag
 from meadowrun.people.timeline import timeline
 from meadowrun.shell import hidden
@@ -146,6 +147,7 @@ def _form(contact: Contact | None, given: dict[str, str], problem: MeadowrunErro
         problem=problem,
         own=queries.fields(db(), "contact"),
         zones=zone_names(),
+        languages=language_names(),
     )
 
 

@@ -10,7 +10,10 @@ FEATURE = Feature(
         Way(
             Wording("Is everything set up?"),
             "readiness.show",
-            Wording("check connection settings mail server ready postal address test"),
+            Wording(
+                "check connection settings mail server ready postal address test gateway spam "
+                "deliverability"
+            ),
         ),
     ),
 )

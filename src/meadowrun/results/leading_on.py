@@ -38,8 +38,11 @@ SEGMENTS: dict[str, tuple[tuple[str, bool], ...]] = {
     "not_opened": (("delivered", True), ("opened", False)),
     "not_clicked": (("delivered", True), ("clicked", False)),
 }
-#: Those who can be followed up, by what they did not do.
-FOLLOWED = ("not_opened", "not_clicked")
+#: Those who can be followed up, by what they did not do, with what a segment of them is called.
+FOLLOWED = {
+    "not_opened": Wording("Did not open %(send)s"),
+    "not_clicked": Wording("Did not click in %(send)s"),
+}
 
 
 def keep_list(
@@ -73,7 +76,7 @@ def tag(
     """Gives the people behind a number a tag; says how many did not have it. Raises Invalid."""
     paths = tags.read(path)
     if len(paths) != 1:
-        raise Invalid("Give one tag, like season/leonids.", "tag")
+        raise Invalid("Give one tag, like season/winter.", "tag")
     return tags.give(session, actor, now, paths[0], _people(session, send, what))
 
 
@@ -96,8 +99,8 @@ def follow_up(
     if send.success_event:
         lines.append(_line(len(lines), "converted", False, send))
     taken = set(session.scalars(sa.select(Segment.name)))
-    data = {"lines": lines}
-    segment = segments.save(session, actor, now, words, free_name(str(name), taken), data)
+    called = free_name(str(Wording(FOLLOWED[what].message, send=send.name)), taken)
+    segment = segments.save(session, actor, now, words, called, {"lines": lines})
     made = beginning.begin(
         session,
         actor,

@@ -6,6 +6,7 @@ from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import people as people_words
 from meadowrun.people.asked import words
+from meadowrun.people.kinds import event_kind
 from meadowrun.results import leading_on, queries
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import send as get_send
@@ -48,8 +49,25 @@ def follow_up(ident: int, what: str) -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return not_done(problem, "results.show", ident=ident)
-    said = "This is a new send to them; people who react before it goes are left out."
-    return done("sends.show", said, ident=made.id)
+    return done("sends.show", _followed(send, what), ident=made.id)
+
+
+def _followed(send: Send, what: str) -> str:
+    """Whom a follow-up goes to, and who is left out of it."""
+    kind = event_kind(db(), send.success_event)
+    missed = Wording("open it") if what == "not_opened" else Wording("click in it")
+    if kind is None:
+        return Wording(
+            "This is a new send of the same message to the people who did not %(missed)s. Anybody "
+            "who does so before it goes out is left out.",
+            missed=missed,
+        )
+    return Wording(
+        "This is a new send of the same message to the people who did not %(missed)s and did not "
+        "%(do)s either. Anybody who does so before it goes out is left out.",
+        missed=missed,
+        do=kind.do,
+    )
 
 
 def _taken(ident: int, what: str) -> Send:

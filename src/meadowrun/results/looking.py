@@ -99,17 +99,31 @@ class Month:
     converted: int
 
 
-def rows(
-    session: orm.Session, narrowed: Narrowed, zone: zoneinfo.ZoneInfo, sort: str, down: bool
-) -> list[Row]:
-    """The sends that went out, the newest first unless sorted otherwise."""
-    asked = (
+def _went_out() -> sa.Select[Send, Campaign, str]:
+    """Sends that went out, each with its campaign and its channel."""
+    return (
         sa.select(Send, Campaign, Message.channel)
         .join(Campaign, Campaign.id == Send.campaign_id)
         .join(Dispatch, Dispatch.id == Send.dispatch_id)
         .join(Message, Message.id == Dispatch.message_id)
         .where(Send.state.in_(GONE))
     )
+
+
+def row(session: orm.Session, send_id: int) -> Row | None:
+    """One send; None where it has not gone out."""
+    found = session.execute(_went_out().where(Send.id == send_id)).one_or_none()
+    if found is None:
+        return None
+    send, campaign, channel = found
+    return Row(send, campaign, channel, kept_numbers(session, send))
+
+
+def rows(
+    session: orm.Session, narrowed: Narrowed, zone: zoneinfo.ZoneInfo, sort: str, down: bool
+) -> list[Row]:
+    """The sends that went out, the newest first unless sorted otherwise."""
+    asked = _went_out()
     if narrowed.month:
         first, last = _month(narrowed.month, zone)
         asked = asked.where(Send.taken_at >= first, Send.taken_at < last)

@@ -10,7 +10,7 @@ FEATURE = Feature(
         Way(
             Wording("How long data is kept"),
             "retention.show",
-            Wording("privacy gdpr delete old erase"),
+            Wording("privacy gdpr delete old erase retention"),
         ),
     ),
 )

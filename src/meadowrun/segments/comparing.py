@@ -15,7 +15,7 @@ from meadowrun.core.values import is_whole
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import lists
 from meadowrun.segments import groupings, queries
-from meadowrun.segments.looking import look
+from meadowrun.segments.looking import Looking, look
 from meadowrun.segments.models import Grouping
 from meadowrun.segments.sets import STALE
 
@@ -115,6 +115,13 @@ def chosen(session: orm.Session, keys: list[str]) -> list[Compared]:
 def members(moment: Moment, one: Compared) -> BitMap:
     """The people of one of them now. Raises Invalid where a segment has an error."""
     return look(moment, _definition(moment, [(one, True)]), STALE).sieve.members
+
+
+def looked(moment: Moment, one: Compared) -> Looking:
+    """How many people are in one of them, and how many of these each channel reaches; in a large
+    world as it was some minutes ago, or as a sample says. Raises NoEstimate, and DefinitionError
+    where a segment has an error."""
+    return look(moment, _definition(moment, [(one, True)]), STALE, estimate=True)
 
 
 def part(moment: Moment, parts: list[tuple[Compared, bool]]) -> BitMap:

@@ -47,6 +47,7 @@ from meadowrun.sends.timing import (
     next_date,
     starts,
 )
+from meadowrun.sends.told import settings_in_words
 
 
 def create(
@@ -94,7 +95,7 @@ def change(
             send.version,
         )
     channel = channel_of(session, send)
-    before = {name: getattr(send, name) for name in changed}
+    before = settings_in_words(session, send)
     for name, value in changed.items():
         setattr(send, name, value)
     if "message_id" in changed and "takes" not in changed:
@@ -111,9 +112,8 @@ def change(
     send.changed_at = now
     # Written at once: the next lock reads the row anew.
     session.flush()
-    audit.record(
-        session, actor, now, "changed", "send", send.id, send.name, **audit.from_to(before, changed)
-    )
+    told = audit.from_to(before, settings_in_words(session, send))
+    audit.record(session, actor, now, "changed", "send", send.id, send.name, **told)
 
 
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
@@ -228,7 +228,7 @@ def _of_the_message(
     use = Use(campaign.facts, hours=hours(send))
     words = dictionary(session)
     for check in ready.stops(session, words, message, document, use, public_url):
-        yield dataclasses.replace(check, slot="message")
+        yield dataclasses.replace(check, message=message.id)
 
 
 def start(
@@ -387,7 +387,7 @@ def move_to(
     session.refresh(send, with_for_update=True)
     if send.version != based_on:
         raise Conflict("Somebody changed this send meanwhile. Take a look once more.")
-    before = {"leaves_at": send.leaves_at}
+    before = settings_in_words(session, send)
     send.leaves_at = moment_on(send, day, now)
     if send.local_at is not None:
         send.local_at = dt.datetime.combine(day, send.local_at.time())
@@ -396,10 +396,8 @@ def move_to(
     send.version += 1
     send.changed_at = now
     session.flush()
-    changed = {"leaves_at": send.leaves_at}
-    audit.record(
-        session, actor, now, "moved", "send", send.id, send.name, **audit.from_to(before, changed)
-    )
+    told = audit.from_to(before, settings_in_words(session, send))
+    audit.record(session, actor, now, "moved", "send", send.id, send.name, **told)
 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:

@@ -21,10 +21,13 @@ from meadowrun.segments.models import Segment
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from meadowrun.sends.names import suggested_name
+from meadowrun.sends.queries import EDITABLE
 
 #: When a send goes of which only the day was chosen; of today soon, where that has passed.
 HOUR = dt.time(10)
 _SOON = dt.timedelta(hours=1)
+#: So many sends of a message are shown.
+_MOST = 5
 #: Part of an audience: {"segment": number} or {"list": number}.
 Part = dict[str, int]
 
@@ -95,12 +98,22 @@ def begin(
     return made
 
 
+def drafts_with(session: orm.Session, message: Message) -> list[Send]:
+    """The sends of a message that have not gone yet, the latest change first."""
+    return _latest(session, message, Send.state.in_(EDITABLE), Send.changed_at)
+
+
 def sent_before(session: orm.Session, message: Message) -> list[Send]:
     """The sends of a message that went out, the latest first."""
-    asked = (
-        sa.select(Send)
-        .where(Send.message_id == message.id, Send.taken_at.is_not(None))
-        .order_by(Send.taken_at.desc())
-        .limit(5)
-    )
-    return list(session.scalars(asked))
+    return _latest(session, message, Send.taken_at.is_not(None), Send.taken_at)
+
+
+def _latest(
+    session: orm.Session,
+    message: Message,
+    which: sa.ColumnElement[bool],
+    by: sa.SQLColumnExpression[dt.datetime] | sa.SQLColumnExpression[dt.datetime | None],
+) -> list[Send]:
+    """The latest sends of a message, of those that a condition chooses."""
+    asked = sa.select(Send).where(Send.message_id == message.id, which)
+    return list(session.scalars(asked.order_by(by.desc()).limit(_MOST)))

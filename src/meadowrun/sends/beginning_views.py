@@ -5,10 +5,15 @@ import datetime as dt
 import flask
 
 from meadowrun.base.db import existing
-from meadowrun.base.errors import MeadowrunError
+from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.audience.definition import DefinitionError
+from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.messages.models import Message
+from meadowrun.people.asked import moment
+from meadowrun.segments import comparing
+from meadowrun.segments.looking import Looking, NoEstimate
 from meadowrun.sends import beginning, queries
 from meadowrun.sends.beginning import Part
 from meadowrun.shell.request import Answer, actor, db, done, integer, needs, now, settings, zone
@@ -32,13 +37,7 @@ def create() -> Answer:
     form = flask.request.form
     message, part = _given()
     try:
-        if form.get("campaign") == "new":
-            campaign = campaigns.save(
-                db(), actor(), now(), {"name": form.get("new", ""), "kind": "Other"}
-            )
-        else:
-            number = integer(form.get("campaign"), "campaign")
-            campaign = existing(db(), Campaign, number, "campaign")
+        campaign = _campaign()
         made = beginning.begin(
             db(),
             actor(),
@@ -54,6 +53,19 @@ def create() -> Answer:
         db().rollback()
         return _page(problem), problem.status
     return done("sends.show", ident=made.id)
+
+
+def _campaign() -> Campaign:
+    """The campaign that was chosen, or a new one. Raises Invalid naming the field of this page."""
+    form = flask.request.form
+    if form.get("campaign") != "new":
+        number = integer(form.get("campaign"), "campaign")
+        return existing(db(), Campaign, number, "campaign")
+    named = {"name": form.get("new", ""), "kind": "Other"}
+    try:
+        return campaigns.save(db(), actor(), now(), named)
+    except Invalid as problem:
+        raise Invalid(problem.args[0], "new") from None
 
 
 def _given() -> tuple[Message | None, Part | None]:
@@ -73,15 +85,32 @@ def _day() -> dt.date | None:
     return day if day >= now().astimezone(zone()).date() else None
 
 
+def _counted(given: str) -> Looking | None:
+    """How many people an address names, and how many of them each channel reaches; None where that
+    takes too long for now, or where their segment has an error."""
+    try:
+        return comparing.looked(moment(), comparing.chosen(db(), [given])[0])
+    except (NoEstimate, DefinitionError):
+        return None
+
+
 def _page(problem: MeadowrunError | None) -> str:
     message, part = _given()
     likely = beginning.likely_campaign(db(), message, part)
+    given = flask.request.values.get("people", "")
+    known = campaigns.campaigns(db())
+    called = queries.name_of(db(), part) if part else ""
+    new = message.name if message else called
     return flask.render_template(
         "sends/begin.html",
         message=message,
-        people=flask.request.values.get("people", ""),
-        called=queries.name_of(db(), part) if part else "",
-        campaigns=campaigns.campaigns(db()),
+        people=given,
+        who=_counted(given) if part else None,
+        channel_words=CHANNEL_WORDS,
+        drafts=beginning.drafts_with(db(), message) if message else [],
+        called=called,
+        campaigns=known,
+        new=flask.request.form.get("new", "" if new in {one.name for one in known} else new),
         chosen=flask.request.form.get("campaign", str(likely.id) if likely else "new"),
         name=flask.request.form.get("name", ""),
         day=_day(),

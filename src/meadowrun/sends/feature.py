@@ -17,6 +17,7 @@ from meadowrun.sends.queries import (
     count_by_campaign,
     count_by_message,
     dates_by_campaign,
+    dates_by_message,
     goes,
     left_by,
     of_segment,
@@ -85,7 +86,10 @@ FEATURE = Feature(
         Way(
             Wording("Senders and topics"),
             "sends.senders_page",
-            Wording("from name reply address subscriptions newsletters"),
+            Wording(
+                "from name address reply subscriptions preferences preference double opt-in "
+                "signature newsletters"
+            ),
         ),
     ),
     finds=(named("sends.show", Send, "send"),),
@@ -100,5 +104,5 @@ FEATURE = Feature(
     uses={"segment": _of_segment, "campaign": _of_campaign},
     says={"suggested_name": lambda campaign: suggested_name(db(), campaign, None, now(), zone())},
     counts={"campaign": count_by_campaign, "message": count_by_message},
-    dates={"campaign": dates_by_campaign},
+    dates={"campaign": dates_by_campaign, "message": dates_by_message},
 )

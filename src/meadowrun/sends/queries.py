@@ -336,11 +336,11 @@ def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
     """The name of a segment or list that an audience names; everyone has none of their own."""
     if item.get("everyone"):
         return "everyone"
-    found = (
-        session.get(PeopleList, item["list"])
-        if "list" in item
-        else session.get(Segment, item.get("segment"))
-    )
+    found: PeopleList | Segment | None = None
+    if "list" in item:
+        found = session.get(PeopleList, item["list"])
+    elif "segment" in item:
+        found = session.get(Segment, item["segment"])
     return found.name if found else "(deleted)"
 
 
@@ -362,6 +362,32 @@ def dates_by_campaign(session: orm.Session) -> dict[int, list[Dated]]:
         one = Dated(at, send.name, f"/{'sends' if ahead else 'results'}/{send.id}", ahead)
         found.setdefault(send.campaign_id, []).append(one)
     return found
+
+
+def dates_by_message(session: orm.Session) -> dict[int, list[Dated]]:
+    """The last time that each message was sent, and the next send of it that is planned."""
+    moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)
+    asked = (
+        sa.select(Send.message_id, Send.id, Send.name, Send.taken_at.is_(None), moment)
+        .where(
+            Send.message_id.is_not(None),
+            sa.or_(Send.taken_at.is_not(None), Send.state == "planned"),
+        )
+        .order_by(moment)
+    )
+    last: dict[int, Dated] = {}
+    coming: dict[int, Dated] = {}
+    for message, ident, name, ahead, at in session.execute(asked):
+        if message is None:
+            continue
+        if ahead:
+            coming.setdefault(message, Dated(at, name, f"/sends/{ident}", True))
+        else:
+            last[message] = Dated(at, name, f"/results/{ident}", False)
+    return {
+        message: [one for one in (last.get(message), coming.get(message)) if one is not None]
+        for message in last.keys() | coming.keys()
+    }
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:

@@ -5,9 +5,10 @@ from sqlalchemy import orm
 
 from meadowrun.base import signing
 from meadowrun.base.settings import Settings
-from meadowrun.core.content.compiled import Compiled, Rendered, Renderer
+from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
+from meadowrun.core.content.rendering import Rendered, Renderer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.outgoing.queries import to_contact

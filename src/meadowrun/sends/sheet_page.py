@@ -4,6 +4,7 @@ and a few of their messages."""
 import contextlib
 import textwrap
 from collections.abc import Sequence
+from dataclasses import asdict
 from typing import Any
 
 import flask
@@ -12,24 +13,18 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.manifest import numbers_of
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
-from meadowrun.core.content.compiled import CompileError, Rendered, Renderer
+from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import MUST
-from meadowrun.core.guardrails.limits import (
-    AT_LAST,
-    again_words,
-    caps_words,
-    limit_words,
-    still_in_words,
-)
+from meadowrun.core.content.rendering import Rendered, Renderer
 from meadowrun.core.guardrails.outcomes import OUTCOMES, rule_words, words_for
 from meadowrun.core.language import Wording
 from meadowrun.core.results.worth import least_gain
 from meadowrun.core.timing.hours import HoursError
-from meadowrun.core.timing.moments import PASSED, portion_words
 from meadowrun.gateways.channels import CHANNELS as ALL
+from meadowrun.messages.compiling import compiled
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import compiled, state_to_send, to_send
+from meadowrun.messages.queries import state_to_send, to_send
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Needs, as_nobody, of_people
 from meadowrun.outgoing.best_hours import learnt
@@ -39,6 +34,7 @@ from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import contacts_of
 from meadowrun.sends import actions, estimates, queries, repeats, timing
 from meadowrun.sends.models import Send
+from meadowrun.sends.told import rules_in_words
 from meadowrun.shell.request import db, now, settings, zone
 
 #: so many people must have got a send before its success counts as usual
@@ -107,29 +103,11 @@ def spoken(send: Send) -> dict[str, Any]:
 
 
 def limits(send: Send) -> dict[str, str]:
-    """The guardrails of a send in words."""
+    """The guardrails and times of a send in words, as its templates name them."""
     return {
-        "limit": limit_words(send.audience_limit, send.limit_rule),
-        "control_group": queries.control_named(db(), send),
-        "caps": caps_words(send.obeys_caps, send.counts, send.no_room),
         "within": timing.last_words(db(), send),
-        "at_last": AT_LAST[send.at_last],
-        "still": still_in_words(send.still_in),
-        "again": again_words(send.again_rule, send.again_days),
-        **_times(send),
-    }
-
-
-def _times(send: Send) -> dict[str, str]:
-    """When a send leaves, and how fast, in words."""
-    return {
-        "leaves": timing.leaves_words(send),
         "clock": timing.clock_words(send),
-        "hours": timing.hours_words_of(db(), send),
-        "portions": portion_words(
-            send.portion_size, send.portion_gap, send.stop_percent, send.best_hour
-        ),
-        "passed": PASSED[send.passed],
+        **asdict(rules_in_words(db(), send)),
     }
 
 

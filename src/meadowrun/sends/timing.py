@@ -156,21 +156,28 @@ def life_of(session: orm.Session, send: Send) -> dt.timedelta | None:
 
 def last_words(session: orm.Session, send: Send) -> Wording:
     """How long people wait at most, in words: “within 7 days”, “until Fri 4 Dec 2026, 18:00”."""
-    life = life_of(session, send)
+    life, said = life_of(session, send), chosen_last_words(send)
+    if life is None:
+        return said
     if send.ends_at is not None:
-        local = send.ends_at.astimezone(zoneinfo.ZoneInfo(send.zone))
-        said = Wording(
-            "until %(day)s, %(time)s",
-            day=wording.weekday_date(local.date()),
-            time=wording.time(local),
-        )
-        return said if life is None else Wording("%(said)s, while it has not expired", said=said)
-    hours = dt.timedelta(hours=send.within_hours)
-    if life is None or hours <= life:
-        return Wording("within %(time)s", time=within_words(send.within_hours))
+        return Wording("%(said)s, while it has not expired", said=said)
+    if dt.timedelta(hours=send.within_hours) <= life:
+        return said
     # Whole hours that have begun.
     left = -(-int(life.total_seconds()) // 3600)
     return Wording("within %(time)s, when it expires", time=within_words(left))
+
+
+def chosen_last_words(send: Send) -> Wording:
+    """How long people wait at most by what was chosen, whatever its message says of that."""
+    if send.ends_at is None:
+        return Wording("within %(time)s", time=within_words(send.within_hours))
+    local = send.ends_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+    return Wording(
+        "until %(day)s, %(time)s",
+        day=wording.weekday_date(local.date()),
+        time=wording.time(local),
+    )
 
 
 def open_hours_of(session: orm.Session, send: Send, channel: str, now: dt.datetime) -> list[int]:

@@ -505,7 +505,7 @@ def _said(sentence: str) -> Segment:
     if not readings:
         raise Invalid(
             Wording(
-                "“%(sentence)s” was not understood. Write it like “town is Farrow” or “bought "
+                "“%(sentence)s” was not understood. Write it like “language is English” or “bought "
                 "a ticket since March”, or make a segment.",
                 sentence=sentence,
             ),

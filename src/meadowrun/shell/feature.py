@@ -12,7 +12,7 @@ FEATURE = Feature(
         Way(
             Wording("Website script and API keys"),
             "keys.table",
-            Wording("tracking code developer integration connections"),
+            Wording("tracking code developer integration connections pixel"),
         ),
         Way(
             Wording("Colleagues"),
@@ -22,12 +22,12 @@ FEATURE = Feature(
         Way(
             Wording("Who changed what"),
             "shell.changes",
-            Wording("audit log history"),
+            Wording("audit log history changes"),
         ),
         Way(
-            Wording("Password and second step"),
+            Wording("Your sign-in and notifications"),
             "sign_in.own",
-            Wording("sign-in security account"),
+            Wording("sign-in sign out log security account two-factor 2fa notifications"),
         ),
     ),
 )

@@ -4,6 +4,7 @@ in by itself and can be stopped."""
 import contextlib
 import functools
 import re
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -17,12 +18,15 @@ from meadowrun.shell.request import actor, db, settings
 
 #: For this transaction only: by it the work is found when somebody stops it.
 _NAMED = "SELECT set_config('application_name', :name, true)"
-_STOP = """SELECT pg_cancel_backend(pid) FROM pg_stat_activity
+#: Whether each of its backends had a statement that was cancelled; between two there is none.
+_STOP = """SELECT state = 'active' AND pg_cancel_backend(pid) FROM pg_stat_activity
 WHERE application_name = :name AND usename = current_user AND datname = current_database()"""
 #: A page that was worked out waits for the browser to come for it; what nobody came for goes.
 _KEEP = """WITH old AS (DELETE FROM later_pages WHERE at < :now - interval '10 minutes')
 INSERT INTO later_pages (token, user_id, at, html) VALUES (:token, :user, :now, :html)"""
 _FETCH = "DELETE FROM later_pages WHERE token = :token AND user_id = :user RETURNING html"
+#: So often a stop is tried, and so many seconds apart.
+_TRIES, _BETWEEN = 50, 0.02
 COOKIE = "meadowrun_later"
 _TOKEN = re.compile(r"[a-z0-9]{8,32}\Z")
 
@@ -112,7 +116,17 @@ def _fetched() -> flask.Response | None:
 
 
 def stop(session: orm.Session, token: str) -> bool:
-    """Stops what is worked out under a token; False when nothing is."""
-    return bool(_TOKEN.match(token)) and bool(
-        session.scalars(sa.text(_STOP), {"name": f"later-{token}"}).all()
-    )
+    """Stops what is worked out under a token; False when nothing is. What is between two statements
+    just then is stopped in the next one."""
+    if not _TOKEN.match(token):
+        return False
+    stopped = False
+    for _ in range(_TRIES):
+        # What is seen of others stays the same within a transaction otherwise.
+        session.execute(sa.text("SELECT pg_stat_clear_snapshot()"))
+        found = session.scalars(sa.text(_STOP), {"name": f"later-{token}"}).all()
+        stopped = stopped or any(found)
+        if not found:
+            break
+        time.sleep(_BETWEEN)
+    return stopped

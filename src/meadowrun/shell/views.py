@@ -5,6 +5,7 @@ import flask
 from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import record
 from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.base.manifest import Way
 from meadowrun.core import wording
 from meadowrun.core.language import Wording, in_language
 from meadowrun.shell import later
@@ -41,17 +42,9 @@ def find() -> Answer:
     """What the one box finds for some words: what can be done, and things by name."""
     query = " ".join(str(body().get("q", "")).split())
     lower = query.lower()
-    ways = [
-        way
-        for one in features()
-        for way in one.does
-        if (way.fits(lower.split()) if lower else way.often) and may_see(way.endpoint)
-    ]
-    # What is called so before what is only meant by it.
-    ways.sort(key=lambda way: not all(word in way.name.lower() for word in lower.split()))
-    found = [{"kind": "open", "name": way.name, "to": flask.url_for(way.endpoint)} for way in ways]
-    if query:
-        found += [
+    ways, meant = _ways(lower.split())
+    things = (
+        [
             {
                 "kind": thing.kind,
                 "name": thing.name,
@@ -61,7 +54,35 @@ def find() -> Answer:
             for by in one.finds
             for thing in by.search(db(), lower)
         ]
+        if query
+        else []
+    )
+    opens = [{"kind": "open", "name": way.name, "to": flask.url_for(way.endpoint)} for way in ways]
+    # What only some of the words fit comes last.
+    found = [*opens, *things] if meant else [*things, *opens]
     return flask.jsonify(found=found[:16])
+
+
+#: Words that say nothing of what somebody looks for.
+_SMALL = frozenset(
+    ("a", "an", "the", "to", "of", "in", "for", "on", "by", "is", "are", "do", "can", "i", "my")
+    + ("how", "where", "who", "what", "page")
+)
+
+
+def _ways(words: list[str]) -> tuple[list[Way], bool]:
+    """What the words mean, of what this person may see: what all of them fit, else what most do,
+    and whether it is all; what is called so before what is only meant by it. Without words what is
+    done most."""
+    may = [way for one in features() for way in one.does if may_see(way.endpoint)]
+    if not words:
+        return [way for way in may if way.often], True
+    telling = [word for word in words if word not in _SMALL] or words
+    fits = {way.endpoint: way.fits(telling) for way in may}
+    most = max(fits.values(), default=0)
+    found = [way for way in may if most and fits[way.endpoint] == most]
+    found.sort(key=lambda way: not all(word in way.name.lower() for word in telling))
+    return found, most == len(telling)
 
 
 @pages.post("/clock/forward")

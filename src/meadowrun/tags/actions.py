@@ -223,7 +223,7 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag) -> No
     if inside:
         raise Conflict(
             Wording(
-                "“%(path)s” has tags under it: %(inside)s. Move or delete those first.",
+                "“%(path)s” has tags inside it: %(inside)s. Move or delete those first.",
                 path=tag.path,
                 inside=", ".join(inside[:4]),
             )

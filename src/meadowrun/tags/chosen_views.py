@@ -129,7 +129,7 @@ def _tag(text: str, ids: list[int]) -> Wording:
     """Gives people tags, and says to how many of them each is new. Raises Invalid."""
     paths = actions.read(text)
     if not paths:
-        raise Invalid("Give a tag, like season/leonids.", "tags")
+        raise Invalid("Give a tag, like season/winter.", "tags")
     count = max(actions.give(db(), actor(), now(), path, ids) for path in paths)
     return Wording("Tagged: new to %(people)s.", people=people_words(count))
 

@@ -21,7 +21,7 @@ FEATURE = Feature(
         Way(
             Wording("Tags"),
             "tags.table",
-            Wording("labels folders"),
+            Wording("labels folders categories"),
         ),
     ),
     finds=(Find("tags.show", _tags),),

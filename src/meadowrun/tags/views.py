@@ -44,7 +44,7 @@ def make() -> Answer:
     try:
         paths = actions.read(form.get("tags", ""))
         if not paths:
-            raise Invalid("Type the tag, with / for a tag inside another: season/leonids.", "tags")
+            raise Invalid("Type the tag, with / for a tag inside another: season/winter.", "tags")
         for ident in actions.numbers(db(), now(), paths):
             if form.get("meaning"):
                 actions.describe(db(), actor(), now(), _tag(ident), form["meaning"])

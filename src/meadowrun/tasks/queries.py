@@ -47,6 +47,12 @@ def tasks(session: orm.Session, user_id: int | None, state: str) -> list[Row]:
     return [Row(one, contact, name or "") for one, contact, name in session.execute(asked)]
 
 
+def open_tasks(session: orm.Session) -> int:
+    """How many tasks are open, whosever they are."""
+    asked = sa.select(sa.func.count()).where(ColleagueTask.state == "open")
+    return session.scalar(asked) or 0
+
+
 def of_contact(session: orm.Session, contact_id: int) -> list[ColleagueTask]:
     """The tasks about a contact, the newest first."""
     asked = sa.select(ColleagueTask).where(ColleagueTask.contact_id == contact_id)

@@ -32,6 +32,7 @@ def table() -> Answer:
     return flask.render_template(
         "tasks/table.html",
         rows=queries.tasks(db(), me if whose == "mine" else None, state),
+        elsewhere=queries.open_tasks(db()) if whose == "mine" and state == "open" else 0,
         whose=whose,
         state=state,
         kinds=KINDS,

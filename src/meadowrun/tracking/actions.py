@@ -93,7 +93,7 @@ def by_machine(
     if not agent:
         return "no name of a mail app"
     if found := _PROGRAMS.search(agent):
-        return f"the reader calls itself “{found.group()}”"
+        return f"the mail app calls itself “{found.group()}”"
     sent = numbered(session, number, contact_id)
     if (
         sent is not None

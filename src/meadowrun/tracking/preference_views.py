@@ -18,7 +18,7 @@ from meadowrun.people import reader_language, wishes
 from meadowrun.people.models import Contact
 from meadowrun.shell.request import Answer, db, now, public, settings, zone
 from meadowrun.tracking import actions, confirming
-from meadowrun.tracking.views import language_of, public_page
+from meadowrun.tracking.views import language_of, no_such_link, public_page
 
 pages = flask.Blueprint("preferences", __name__)
 #: What the page says where somebody ticks a topic: kept as evidence, in the language they read.
@@ -43,7 +43,7 @@ def show(token: str) -> Answer:
     """What somebody gets, and what they can change of it."""
     found = _found(token)
     if found is None:
-        return public_page("lost"), 404 if token != "preview" else 200
+        return no_such_link(token)
     return _page(found[1])
 
 

@@ -7,7 +7,8 @@ from urllib.parse import urlsplit, urlunsplit
 import flask
 
 from meadowrun.base import signing
-from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, link_address
+from meadowrun.core.content.compiled import SIGNS, Compiled
+from meadowrun.core.content.rendering import Renderer, link_address
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
@@ -22,6 +23,8 @@ from meadowrun.shell.request import Answer, db, now, public, settings
 from meadowrun.tracking import actions
 
 pages = flask.Blueprint("tracking", __name__)
+#: How the tokens and short codes of proofs begin.
+_PREVIEW = "preview"
 _PIXEL = (
     b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
     b"\x01\x00\x01\x00\x00\x02\x02D\x01\x00;"
@@ -58,6 +61,8 @@ def clicked(token: str, number: int) -> Answer:
 def short_link(code: str) -> Answer:
     """A short link of a text message: the delivery's code, and as its last sign the number of the
     link."""
+    if code.startswith(_PREVIEW):
+        return no_such_link(code)
     number = SIGNS.find(code[-1:])
     return _clicked(actions.delivery_of_code(db(), code[:-1]) if number >= 0 else None, number)
 
@@ -176,13 +181,20 @@ def public_page(name: str, contact: Contact | None = None, **shown: Any) -> str:
         )
 
 
+def no_such_link(token: str) -> Answer:
+    """The page of a link that was cut off on the way, or that a proof was sent with."""
+    if token.startswith(_PREVIEW):
+        return public_page("proof")
+    return public_page("lost"), 404
+
+
 @pages.get("/u/<token>")
 @public
 def unsubscribe(token: str) -> Answer:
     """Asks once more: mail scanners follow links, and following one must not take anybody off."""
     found = _who("leave", token)
     if found is None:
-        return public_page("lost"), 404 if token != "preview" else 200
+        return no_such_link(token)
     dispatch = actions.dispatch_of(db(), *found)
     topic = next(
         (t for t in people_queries.topics(db()) if dispatch and t.id == dispatch.topic_id), None

@@ -15,6 +15,7 @@ import flask
 from werkzeug.serving import make_server
 
 from meadowrun.base import clock
+from meadowrun.core import wording
 from meadowrun.village import apps, browsers, names, phones
 from meadowrun.village.life import Life
 from meadowrun.village.post import post_office
@@ -34,6 +35,7 @@ NETWORKS = ("hedgerow", "millpond", "rookery")
 def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
     """`life` does what people here do; `store` holds their mail."""
     app = flask.Flask("meadowrun.village")
+    app.jinja_env.filters["n"] = wording.number
     weather = {"state": "fine"}
 
     def mail(ident: int) -> Any:

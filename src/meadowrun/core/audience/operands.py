@@ -8,37 +8,26 @@ from typing import Any
 from meadowrun.core import wording
 from meadowrun.core.language import Problem, Wording
 
+#: what can be said of a date, and of a date with its time
+_DATE = (
+    "in_next",
+    "in_last",
+    "ahead",
+    "ago",
+    "on",
+    "before",
+    "after",
+    "between",
+    "yearly_next",
+    "yearly_last",
+    "day_month",
+)
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
 OPERATORS: dict[str, tuple[str, ...]] = {
     "text": ("is", "is_not", "contains", "not_contains", "begins", "ends"),
     "number": ("is", "is_not", "more_than", "at_least", "less_than", "at_most", "between"),
-    "date": (
-        "in_next",
-        "in_last",
-        "ahead",
-        "ago",
-        "on",
-        "before",
-        "after",
-        "between",
-        "yearly_next",
-        "yearly_last",
-        "day_month",
-    ),
-    "datetime": (
-        "in_next",
-        "in_last",
-        "ahead",
-        "ago",
-        "on",
-        "before",
-        "after",
-        "between",
-        "yearly_next",
-        "yearly_last",
-        "day_month",
-        "hours",
-    ),
+    "date": _DATE,
+    "datetime": (*_DATE, "hours"),
     "yes_no": ("yes", "no"),
     "choice": ("is", "is_not"),
     "choices": ("has", "has_not"),

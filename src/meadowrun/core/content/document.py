@@ -425,7 +425,7 @@ def address_problem(href: str) -> str | None:
     """What is wrong with an address to link to, or None. A fill-in may stand anywhere in it."""
     bare = fillins.PART.sub("x", href).strip()
     if not bare:
-        return Wording("has no address")
+        return Wording("has no link")
     if bare.startswith("mailto:") and not fillins.PART.search(href) and not _MAILTO.match(bare):
         return Wording("writes to “%(bare)s”, which is not a complete email address", bare=bare[7:])
     if bare.startswith(("mailto:", "tel:")) and len(bare) > 8:

@@ -11,12 +11,14 @@ MUST, SHOULD, COULD = "must", "should", "could"
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Check:
-    """A finding; `line` and `slot` say where a click on it leads."""
+    """A finding; `line` and `slot` say where a click on it leads: on the page that it stands on, or
+    in the message of that number."""
 
     level: str
     text: str
     line: str = ""
     slot: str = ""
+    message: int = 0
 
 
 def must(text: str, line: str = "", slot: str = "", /, **values: object) -> Check:

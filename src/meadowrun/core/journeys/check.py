@@ -93,7 +93,7 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
         if start.how == "rhythm" and itinerary.again == "once":
             yield should("Each person comes in on one of its days only.", start.id)
         if start.how == "date" and start.yearly and itinerary.again == "once":
-            yield should("It starts each year, but takes in each person once only.", start.id)
+            yield should("It starts each year, but lets each person in once only.", start.id)
     yield from _same_starts(itinerary)
     yield from _subject(itinerary, names)
     for rule in itinerary.exits:

@@ -30,16 +30,23 @@ from meadowrun.core.journeys.steps import (
     WebhookStep,
     Who,
 )
+from meadowrun.core.journeys.waits import wait_until
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Happened:
-    """Something that a person did: the key of an event kind, at its own moment, and what it was
-    about where it says so."""
+    """Something that a person did: the key of an event kind, at its own moment, what it was about
+    where it says so, and when we were told of it where that was later."""
 
     event: str
     at: dt.datetime
     about: str = ""
+    told: dt.datetime | None = None
+
+    @property
+    def known(self) -> dt.datetime:
+        """From when on it was known."""
+        return self.told or self.at
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -70,6 +77,14 @@ class Person:
     day: Callable[[str], dt.date | None] = lambda field: None
     #: what the event said that brought them in
     details: Mapping[str, object] | None = None
+    #: the clocks that they went over to later, each with since when, in order
+    zones: Sequence[tuple[dt.datetime, zoneinfo.ZoneInfo]] = ()
+    #: when it was looked at whom an exit rule means, in order
+    looks: Sequence[dt.datetime] = ()
+
+    def clock(self, at: dt.datetime) -> zoneinfo.ZoneInfo:
+        """Whose hours they live by at a moment."""
+        return next((zone for since, zone in reversed(self.zones) if since <= at), self.zone)
 
     def takes(self, path: Path, at: dt.datetime) -> bool:
         """Whether a path of a branch is for them when they come to it."""
@@ -84,89 +99,13 @@ NOWHERE: Mapping[str, str] = {}
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Came:
-    """One arrival: on which step (END: at the end), when, and why from the step before."""
+    """One arrival: on which step (END: at the end), when, and why from the step before. What is
+    told late has people go on as of its own moment: `seen` is when that was known."""
 
     step: str
     at: dt.datetime
     because: str
-
-
-def wait_until(
-    step: WaitStep, arrived: dt.datetime, zone: zoneinfo.ZoneInfo, date: dt.date | None = None
-) -> dt.datetime | None:
-    """When a wait is over; None where that was before they arrived, or where it is for a date and
-    they have none. With an hour or a day of the week, whole days and weeks go by the person's
-    calendar, and it is the first such moment after the time is up."""
-    if step.date:
-        return _date_until(step, arrived, zone, date)
-    if step.at is None and step.weekday is None:
-        return arrived + step.span.length()
-    up = arrived + step.span.length()
-    if step.at is None:
-        day = up.astimezone(zone).date()
-        ahead = ((step.weekday or 0) - day.weekday()) % 7
-        # On such a day it is over at once.
-        return max(up, _moment(day + dt.timedelta(days=ahead), dt.time(), zone))
-    hour = dt.time(*divmod(step.at, 60))
-    whole = step.span.unit in ("day", "week")
-    day = (
-        arrived.astimezone(zone).date() + step.span.length()
-        if whole
-        else up.astimezone(zone).date()
-    )
-    # An hour of a day that is counted in whole days may come before the same hour of the day when
-    # they arrived, but never before they did.
-    least = arrived if whole else up
-    while not (_on(step, day) and _moment(day, hour, zone) >= least):
-        day += dt.timedelta(days=1)
-    return _moment(day, hour, zone)
-
-
-def _on(step: WaitStep, day: dt.date) -> bool:
-    """Whether a day is one of those that a wait goes to."""
-    return step.weekday is None or day.weekday() == step.weekday
-
-
-def _date_until(
-    step: WaitStep, arrived: dt.datetime, zone: zoneinfo.ZoneInfo, date: dt.date | None
-) -> dt.datetime | None:
-    """So long after a date, or before it, at an hour on their own clock; of one that comes round
-    each year the next time."""
-    if date is None:
-        return None
-    length = -step.span.length() if step.before else step.span.length()
-    hour = dt.time(*divmod(step.at or 0, 60))
-    years = (arrived.year - 1, arrived.year, arrived.year + 1, arrived.year + 2)
-    for day in [_in_year(date, year) for year in years] if step.yearly else [date]:
-        whole = step.span.unit in ("day", "week")
-        try:
-            moment = (
-                _moment(day + length, hour, zone) if whole else _moment(day, hour, zone) + length
-            )
-        except OverflowError:
-            return None
-        if moment >= arrived:
-            return moment
-    return None
-
-
-def _in_year(date: dt.date, year: int) -> dt.date:
-    """The same day of a year: 29 February is 28 February where a year lacks it."""
-    try:
-        return date.replace(year=year)
-    except ValueError:
-        return dt.date(year, 2, 28)
-
-
-def on_clock(day: dt.date, minutes: int, zone: zoneinfo.ZoneInfo) -> dt.datetime:
-    """The moment of a day on a clock, so many minutes after midnight."""
-    return _moment(day, dt.time(*divmod(minutes, 60)), zone)
-
-
-def _moment(day: dt.date, hour: dt.time, zone: zoneinfo.ZoneInfo) -> dt.datetime:
-    """A time on a clock; one that does not exist moves forward, of two the first."""
-    local = dt.datetime.combine(day, hour, zone)
-    return local.astimezone(dt.UTC)
+    seen: dt.datetime = dataclasses.field(compare=False)
 
 
 def path_by_chance(step: SplitStep, contact: int, salt: str) -> str:
@@ -196,27 +135,32 @@ def walk(
     goal: Goal | None = None,
     lifts: Mapping[str, str] = NOWHERE,
 ) -> list[Came]:
-    """Every arrival of a person who came in at `began`, up to a moment. What `exits` say of events
-    takes them out at once; reaching the goal takes them on from the steps in `lifts`, if it does
+    """Every arrival of a person who came in at `began`, up to a moment. What `exits` say takes them
+    out at once; reaching the goal takes them on from the steps in `lifts`, if it does
     not end the journey. With a subject, what they did about another one counts for nothing."""
     if subject:
         events = [one for one in person.events if one.about in ("", subject)]
         person = dataclasses.replace(person, events=events)
     out = _taken_out(exits, person, began)
-    if out is not None and out.at <= until:
+    if out is not None and out.seen <= until:
         # What happens at the same moment as what takes them out is not reached.
-        before = out.at - dt.timedelta(microseconds=1)
+        before = out.seen - dt.timedelta(microseconds=1)
         found = walk(steps, first, person, began, before, salt, (), "", goal, lifts)
-        return found if found[-1].step == END else [*found, out]
-    found = [Came(first, began, "start")]
+        last = found[-1]
+        if last.step == END:
+            return found
+        return [*found, dataclasses.replace(out, at=max(out.at, last.at))]
+    found = [Came(first, began, "start", began)]
     sent_by: dict[str, Answered] = {}
     reached = _reached(goal, person, began, until)
     while found[-1].step != END:
         came = found[-1]
-        following = _follow(steps[came.step], came.at, person, until, salt, sent_by)
-        over = following.at if following else until
-        if reached and came.step in lifts and came.at < reached <= over:
-            following = Came(lifts[came.step], reached, "goal")
+        following = _follow(steps[came.step], came, person, until, salt, sent_by)
+        over = following.seen if following else until
+        if reached and came.step in lifts and came.seen < reached.known <= over:
+            # What is told late happens to them on the step that they are on by then.
+            at = max(reached.at, came.at)
+            following = Came(lifts[came.step], at, "goal", reached.known)
         if following is None:
             break
         found.append(following)
@@ -225,36 +169,43 @@ def walk(
 
 def _reached(
     goal: Goal | None, person: Person, began: dt.datetime, until: dt.datetime
-) -> dt.datetime | None:
-    """When somebody first reaches the goal, by a moment and within its days."""
+) -> Happened | None:
+    """By what somebody reaches the goal, as it is first known of by a moment, within its days."""
     if goal is None:
         return None
     last = began + dt.timedelta(days=goal.days)
     found = [
-        one.at
+        one
         for one in person.events
-        if one.event == goal.event and began < one.at < last and one.at <= until
+        if one.event == goal.event and began < one.at < last and one.known <= until
     ]
-    return min(found, default=None)
+    return min(found, key=lambda one: (one.known, one.at), default=None)
 
 
 def _taken_out(exits: Sequence[ExitRule], person: Person, began: dt.datetime) -> Came | None:
-    """When something first takes a person out, and which rule."""
+    """When something first takes a person out, and which rule: something that they did, or whom
+    they are among when it is looked at."""
     found = [
-        (one.at, place, rule.id)
+        (one.known, one.at, place, rule.id)
         for place, rule in enumerate(exits)
         for one in person.events
-        if one.event == rule.event and one.at > began
+        if rule.event and one.event == rule.event and one.at > began
+    ]
+    found += [
+        (look, look, place, rule.id)
+        for place, rule in enumerate(exits)
+        for look in person.looks
+        if rule.who and look > began and person.is_one(rule.who, look)
     ]
     if not found:
         return None
-    at, _, ident = min(found)
-    return Came(END, at, ident)
+    seen, at, _, ident = min(found)
+    return Came(END, at, ident, seen)
 
 
 def _follow(
     flat: Flat,
-    at: dt.datetime,
+    came: Came,
     person: Person,
     until: dt.datetime,
     salt: str,
@@ -262,76 +213,108 @@ def _follow(
 ) -> Came | None:
     """Where somebody goes who arrived on a step, if that is by `until`."""
     step, first = flat.step, dict(flat.first_of)
+
+    def at_once(to: str, because: str) -> Came:
+        return Came(to, came.at, because, came.seen)
+
     if isinstance(step, ExitStep):
-        return Came(END, at, "exit")
+        return at_once(END, "exit")
     if isinstance(step, ChangeStep | TaskStep | TellStep | GoalStep):
-        return Came(flat.next, at, "done")
+        return at_once(flat.next, "done")
     if isinstance(step, WaitStep):
-        over = wait_until(step, at, person.zone, person.day(step.date) if step.date else None)
-        if over is None:
-            return Came(END if step.past == "exit" else flat.next, at, "past")
-        return Came(flat.next, over, "time") if over <= until else None
+        return _waited(step, flat, came, person, until)
     if isinstance(step, JumpStep):
-        return Came(END, at, "jumped")
+        return at_once(END, "jumped")
     if isinstance(step, SplitStep):
         path = path_by_chance(step, person.contact, salt)
-        return Came(first[path], at, path)
+        return at_once(first[path], path)
     if isinstance(step, BranchStep):
         path = next(
-            (one.id for one in step.paths[:-1] if person.takes(one, at)),
+            (one.id for one in step.paths[:-1] if person.takes(one, came.seen)),
             step.paths[-1].id,
         )
-        return Came(first[path], at, path)
-    if isinstance(step, WebhookStep):
-        answer = person.answers(step.id, at)
+        return at_once(first[path], path)
+    if isinstance(step, WebhookStep | MessageStep):
+        answer = person.answers(step.id, came.at)
         if answer is None or answer.at > until:
             return None
-        if not answer.sent and step.failed == "exit":
-            return Came(END, answer.at, "failed")
-        return Came(flat.next, answer.at, "answered" if answer.sent else "failed")
-    if isinstance(step, MessageStep):
-        answer = person.answers(step.id, at)
-        if answer is None or answer.at > until:
-            return None
+        if isinstance(step, WebhookStep):
+            return _called(step, flat, answer)
         if answer.sent:
             sent[""] = answer
-        if answer.control:
-            return Came(flat.next, answer.at, "control")
-        if not answer.sent and step.refused == "exit":
-            return Came(END, answer.at, "refused")
-        return Came(flat.next, answer.at, "sent" if answer.sent else "refused")
-    return _awaited(step, flat, first, at, person, until, sent.get(""))
+        return _answered(step, flat, answer)
+    return _awaited(step, flat, came, person, until, sent.get(""))
+
+
+def _called(step: WebhookStep, flat: Flat, answer: Answered) -> Came:
+    """Where somebody goes whose call of a webhook is settled."""
+    if not answer.sent and step.failed == "exit":
+        return Came(END, answer.at, "failed", answer.at)
+    return Came(flat.next, answer.at, "answered" if answer.sent else "failed", answer.at)
+
+
+def _answered(step: MessageStep, flat: Flat, answer: Answered) -> Came:
+    """Where somebody goes whose message is settled."""
+    if answer.control:
+        return Came(flat.next, answer.at, "control", answer.at)
+    if not answer.sent and step.refused == "exit":
+        return Came(END, answer.at, "refused", answer.at)
+    return Came(flat.next, answer.at, "sent" if answer.sent else "refused", answer.at)
+
+
+def _waited(
+    step: WaitStep, flat: Flat, came: Came, person: Person, until: dt.datetime
+) -> Came | None:
+    """Where somebody goes who waits for a time. It is worked out again when their clock changes:
+    one that has passed by then is over at once, that of a date is past."""
+    date = person.day(step.date) if step.date else None
+    moments = [since for since, _ in person.zones if since > came.seen]
+    for look, following in zip([came.seen, *moments], [*moments, None], strict=True):
+        over = wait_until(step, came.at, person.clock(look), date)
+        passed = look > came.seen and step.date and over is not None and over <= look
+        if over is None or passed:
+            at = look if passed else came.at
+            return Came(END if step.past == "exit" else flat.next, at, "past", look)
+        seen = max(look, over)
+        if following is None or seen < following:
+            return Came(flat.next, over, "time", seen) if seen <= until else None
+    return None
 
 
 def _awaited(
     step: WaitForStep,
     flat: Flat,
-    first: Mapping[str, str],
-    at: dt.datetime,
+    came: Came,
     person: Person,
     until: dt.datetime,
     last: Answered | None,
 ) -> Came | None:
-    """What a person who waits for something goes on by: what happened first since they arrived; of
-    reactions those to the last message that was sent to them, whenever they came."""
-    over = at + step.span.length()
-    found: list[tuple[dt.datetime, bool, int, str]] = []
+    """What a person who waits for something goes on by: what happened first since they arrived, of
+    what is known by then; of reactions those to the last message that was sent to them, whenever
+    they came."""
+    over, first = came.at + step.span.length(), dict(flat.first_of)
+    found: list[tuple[dt.datetime, tuple[dt.datetime, bool, int, str]]] = []
     for place, path in enumerate(step.paths[:-1]):
         moments = (
             [
-                max(moment, at)
+                (max(moment, came.at), moment)
                 for kind, moment, link in last.reactions
                 if kind == path.reaction and path.link in ("", link)
             ]
             if path.reaction and last
-            else [one.at for one in person.events if one.event == path.event and one.at >= at]
+            else [(o.at, o.known) for o in person.events if o.event == path.event]
             if path.event
             else []
         )
-        if moments:
-            # Of what happens at once the one link counts before any link.
-            found.append((min(moments), not path.link, place, path.id))
-    if found and min(found)[0] < over:
-        moment, _, _, path_id = min(found)
-        return Came(first[path_id], moment, path_id) if moment <= until else None
-    return Came(first[step.paths[-1].id], over, step.paths[-1].id) if over <= until else None
+        # Of what happens at once the one link counts before any link.
+        found += [
+            (max(known, came.seen), (at, not path.link, place, path.id))
+            for at, known in moments
+            if came.at <= at < over
+        ]
+    seen = min((known for known, _ in found), default=None)
+    if seen is None or seen > max(over, came.seen):
+        seen, path_id = max(over, came.seen), step.paths[-1].id
+        return Came(first[path_id], over, path_id, seen) if seen <= until else None
+    at, _, _, path_id = min(did for known, did in found if known <= seen)
+    return Came(first[path_id], at, path_id, seen) if seen <= until else None

@@ -46,6 +46,8 @@ class People:
     #: place of a limit → when they had, or will get from elsewhere, messages that count for it;
     #: infinity where there are fewer
     had: Mapping[int, Floats]
+    #: exit rule → whether they are one of those whom it takes out, on each day from the first on
+    taken_out: Mapping[str, Bools] = dataclasses.field(default_factory=dict)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -100,6 +102,11 @@ class World:
     wished: Mapping[int, Bools] = dataclasses.field(default_factory=dict)
     #: so many minutes pass at least between two who come in; the others wait their turn
     gap: float = 0.0
+    #: from when on it is looked at each day whom the exit rules take out
+    looked_from: float = 0.0
+    #: so many imagined people are inside at once, and whoever comes then does not come in; 0: any
+    #: number
+    most_inside: float = 0.0
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -127,6 +134,8 @@ class Rehearsal:
     entered: Range
     inside: Range
     finished: Range
+    #: how many did not come in because so many were inside
+    full: Range
     #: reason → how many left before the end
     left: Mapping[str, Range]
     goal: Range
@@ -148,3 +157,5 @@ class Rehearsal:
     here: Mapping[str, Floats]
     #: the way of some of those who came in, by their place among the starts
     ways: Mapping[int, tuple[Passed, ...]]
+    #: when each start is over, infinity where they are still inside
+    over: Floats

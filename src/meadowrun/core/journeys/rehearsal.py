@@ -6,6 +6,7 @@ holds every way that is found here equal to its walk.
 """
 
 import dataclasses
+import heapq
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -48,6 +49,9 @@ from meadowrun.core.journeys.steps import (
 
 #: Hours and limits are asked in turn until both are satisfied, so many times at the most.
 _TURNS = 12
+#: So many minutes after somebody came in it is looked at whether they are one of those whom a rule
+#: takes out: in the middle of the half minute between two looks.
+LOOKED_AT = 0.25
 #: So many ways are kept to be followed.
 MOST_WAYS = 200
 #: Kind of step → why people go on from it, or out; of the others because it is done.
@@ -74,8 +78,21 @@ def rehearse(
     goal: Goal | None = None,
     lifts: Mapping[str, str] | None = None,
 ) -> Rehearsal:
-    """Moves everybody from their start to the end, or to the end of the imagined time."""
-    return _Play(steps, world, exits, goal, lifts or {}).run(first)
+    """Moves everybody from their start to the end, or to the end of the imagined time. Where only
+    so many may be inside, it is played once to see how long each stays, and again with those for
+    whom there is room."""
+
+    def play(within: World) -> Rehearsal:
+        return _Play(steps, within, exits, goal, lifts or {}).run(first)
+
+    found = play(world)
+    if not world.most_inside:
+        return found
+    stays = with_room(world.starts, found.over, world.most_inside)
+    at = np.where(stays, world.starts.at, NEVER)
+    again = play(dataclasses.replace(world, starts=dataclasses.replace(world.starts, at=at)))
+    came = np.isfinite(world.starts.at) & (world.starts.at <= world.until)
+    return dataclasses.replace(again, full=_range(world, np.flatnonzero(came & ~stays)))
 
 
 class _Play:
@@ -124,7 +141,9 @@ class _Play:
         self.finished = np.zeros(world.plays)
         self.inside = np.zeros(world.plays)
         self.delayed = np.zeros(world.plays)
-        kept = np.flatnonzero(starts.play == 0)[:MOST_WAYS]
+        #: when each is at the end, or out
+        self.over = np.full(self.size, NEVER)
+        kept = np.flatnonzero((starts.play == 0) & np.isfinite(starts.at))[:MOST_WAYS]
         self.ways: dict[int, list[Passed]] = {
             int(one): [Passed(END, float(starts.at[one]), "start")] for one in kept
         }
@@ -167,8 +186,9 @@ class _Play:
         )
         return Rehearsal(
             entered=self._range(everybody[within]),
-            inside=self._between(self.inside),
-            finished=self._between(self.finished),
+            inside=_between(self.inside),
+            finished=_between(self.finished),
+            full=_between(np.zeros(self.world.plays)),
             left=self.left,
             goal=self._range(reached),
             came=self.came,
@@ -177,10 +197,11 @@ class _Play:
             on=self.on,
             took=self.took,
             after=self.after,
-            delayed=self._between(self.delayed),
+            delayed=_between(self.delayed),
             a_day=self.a_day,
             here=self.here,
             ways={place: tuple(way) for place, way in self.ways.items()},
+            over=self.over,
         )
 
     def _do(self, flat: Flat, who: Ints, at: Floats) -> _Gone:
@@ -236,6 +257,7 @@ class _Play:
             if to != END:
                 self.coming.setdefault(str(to), []).append((gone.who[there], gone.at[there]))
                 continue
+            self.over[gone.who[there]] = gone.at[there]
             self.finished += self._by_play(gone.who[there & ~gone.left])
             there &= gone.left
             for because in np.unique(gone.because[there]):
@@ -415,14 +437,31 @@ class _Play:
         """When each is taken out by a rule or by the goal, infinity where never, and which."""
         at, by = np.full(self.size, NEVER), np.full(self.size, "", "<U40")
         for rule in self.exits:
-            if rule.event:
-                moment = self._first_event(rule.event, self.later)
-                by = np.where(moment < at, rule.id, by)
-                at = np.minimum(at, moment)
+            moment = (
+                self._first_event(rule.event, self.later) if rule.event else self._becomes(rule.id)
+            )
+            by = np.where(moment < at, rule.id, by)
+            at = np.minimum(at, moment)
         if goal is not None and goal.ends and self.goal_at is not None:
             by = np.where(self.goal_at < at, "goal", by)
             at = np.minimum(at, self.goal_at)
         return at, by
+
+    def _becomes(self, rule: str) -> Floats:
+        """When each is first seen to be one of those whom a rule takes out: soon after they came
+        in, else on a later day; infinity where never."""
+        starts, begins = self.world.starts, self.world.looked_from
+        inside = self.world.people.taken_out.get(rule)
+        if inside is None:
+            return np.full(self.size, NEVER)
+        mine, days = inside[starts.person], np.arange(inside.shape[1])
+        came = (starts.at - begins) / DAY
+        today = np.clip(np.floor(came), 0, len(days) - 1).astype(np.int64)
+        later = mine & (days > came[:, None])
+        on_a_day = np.where(later.any(axis=1), begins + later.argmax(axis=1) * DAY, NEVER)
+        at_once = mine[np.arange(self.size), today]
+        first: Floats = np.where(at_once, starts.at + LOOKED_AT, on_a_day)
+        return first
 
     def _first_event(self, kind: str, at: Floats, who: Ints | None = None) -> Floats:
         """When each first does something, from a moment each on."""
@@ -445,17 +484,10 @@ class _Play:
 
     def _range(self, who: Ints) -> Range:
         """How many they are, over the plays."""
-        return self._between(self._by_play(who))
+        return _range(self.world, who)
 
     def _by_play(self, who: Ints) -> Floats:
-        plays = self.world.starts.play[who]
-        weights = np.full(len(plays), self.world.weight)
-        counted: Floats = np.bincount(plays, weights, self.world.plays).astype(np.float64)
-        return counted
-
-    def _between(self, counts: Floats) -> Range:
-        low, middle, high = np.percentile(counts, (5, 50, 95))
-        return Range(float(low), float(middle), float(high))
+        return _by_play(self.world, who)
 
     def _by_day(self, moments: Floats) -> Floats:
         """How many of some moments are on each day, in the middle of the plays."""
@@ -477,6 +509,38 @@ class _Play:
         for place in kept:
             way = self.ways[int(gone.who[place])]
             way.append(Passed(str(gone.to[place]), float(gone.at[place]), str(gone.because[place])))
+
+
+def _by_play(world: World, who: Ints) -> Floats:
+    """How many people some starts stand for in each play."""
+    plays = world.starts.play[who]
+    weights = np.full(len(plays), world.weight)
+    counted: Floats = np.bincount(plays, weights, world.plays).astype(np.float64)
+    return counted
+
+
+def _between(counts: Floats) -> Range:
+    low, middle, high = np.percentile(counts, (5, 50, 95))
+    return Range(float(low), float(middle), float(high))
+
+
+def _range(world: World, who: Ints) -> Range:
+    return _between(_by_play(world, who))
+
+
+def with_room(starts: Starts, over: Floats, most: float) -> Bools:
+    """Who comes in where at most so many of a play are inside at once, given when each would be
+    out again. Whoever leaves at a moment makes room for who comes then."""
+    comes = np.zeros(len(starts.at), bool)
+    inside: dict[int, list[float]] = {}
+    for one in np.argsort(starts.at, kind="stable"):
+        ends = inside.setdefault(int(starts.play[one]), [])
+        while ends and ends[0] <= starts.at[one]:
+            heapq.heappop(ends)
+        if len(ends) < most:
+            heapq.heappush(ends, float(over[one]))
+            comes[one] = True
+    return comes
 
 
 def their_turns(starts: Starts, gap: float) -> Floats:

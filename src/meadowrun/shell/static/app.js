@@ -252,12 +252,15 @@ const Meadowrun = {
       .addEventListener('click', (event) => Meadowrun.findPerson(event.target, base, take));
   },
 
-  closePop(refocus) {
+  // Closes the small sheet. What it was to do when left (`whenLeft`) is done unless something was
+  // chosen in it.
+  closePop(refocus, chosen) {
     const open = document.querySelector('.pop');
     if (!open) return;
     const under = open.under;
     // A field or button of the sheet called “remove” would stand in the way of open.remove().
     Element.prototype.remove.call(open);
+    if (open.whenLeft && !chosen) open.whenLeft();
     if (refocus && under && under.isConnected) under.focus();
   },
 };

@@ -1,5 +1,15 @@
 // The write half: what is typed, its tools, and the buttons that post a change or ask something first.
 document.addEventListener('alpine:init', () => {
+  // What people type as a link without saying how it is reached: a website, or an email address.
+  const SITE = /^[\p{L}\p{N}-]+(\.[\p{L}\p{N}-]+)+([/?#:]|$)/u;
+  const EMAIL = /^[^\s@/:{}]+@[^\s@/:{}]+\.[^\s@/:{}]+$/;
+
+  function completed(link) {
+    const typed = link.trim();
+    if (EMAIL.test(typed)) return `mailto:${typed}`;
+    return SITE.test(typed) ? `https://${typed}` : typed;
+  }
+
   Alpine.data('lines', () => {
     let words = null;
     let pictures = null;
@@ -12,6 +22,7 @@ document.addEventListener('alpine:init', () => {
       init() {
         const {base} = this.$root.dataset;
         words = Meadowrun.words(base, (place) => this.typedIn(place));
+        words.load().catch(() => {});
         pictures = Meadowrun.pictures((change) => this.change(change, true));
         Meadowrun.ink.paint(this.lines());
         this.sortable();
@@ -51,7 +62,7 @@ document.addEventListener('alpine:init', () => {
         if (!place) return;
         if (place.isContentEditable) {
           this.typedIn(place);
-          if ('@#'.includes(event.data || ' ')) words.offer(place, event.data);
+          if ('@#'.includes(event.data || ' ')) words.typedSign(place, event.data);
           return;
         }
         const {line, slot} = place.dataset;
@@ -73,7 +84,11 @@ document.addEventListener('alpine:init', () => {
       // Not every browser tells of a choice as input. What is chosen for a verb is posted whole.
       chose(event) {
         const place = event.target;
-        if (place.matches('select[data-slot]')) this.typed(event);
+        const link = place.matches('input[data-slot$="href"], input[data-slot="link"]');
+        if (link && completed(place.value) !== place.value) {
+          place.value = completed(place.value);
+          this.typed(event);
+        } else if (place.matches('select[data-slot]')) this.typed(event);
         else if (place.dataset.do)
           this.change({do: place.dataset.do, line: place.dataset.line, value: place.value});
       },
@@ -131,8 +146,7 @@ document.addEventListener('alpine:init', () => {
         const chip = event.target.closest('.ink [data-fill]');
         const button = event.target.closest('button');
         if (chip) words.change(chip);
-        else if (button?.dataset.insert)
-          words.offer(this.inkOf(button), button.dataset.insert, false);
+        else if (button?.dataset.insert) words.offer(this.inkOf(button), button.dataset.insert);
         else if (button?.dataset.format) this.format(button);
         else if (button?.dataset.ask) this.ask(button);
         else if (button?.dataset.do) this.change({...button.dataset});
@@ -222,7 +236,8 @@ document.addEventListener('alpine:init', () => {
         }
         const sheet = Meadowrun.pop(button, Meadowrun.sheet(`sheet-${format}`), (form) => {
           Meadowrun.closePop();
-          this.formatted(place, range, format, form.get(format));
+          const value = form.get(format);
+          this.formatted(place, range, format, format === 'link' ? completed(value) : value);
         });
         const link = Meadowrun.ink.linkAt(place, range);
         if (format === 'link' && link) sheet.elements.link.value = link;

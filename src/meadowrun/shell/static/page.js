@@ -16,6 +16,17 @@ document.addEventListener('keydown', (event) => {
     list.showModal();
 });
 
+// A form that was refused comes back with the caret in what is to be corrected.
+document.addEventListener('DOMContentLoaded', () => {
+  const {where} = document.getElementById('main').dataset;
+  const fields = where ? document.getElementsByName(where) : [];
+  const field = [...fields].find((one) => one.type !== 'hidden' && one.offsetParent);
+  if (!field) return;
+  field.classList.add('is-invalid');
+  field.setAttribute('aria-invalid', 'true');
+  field.focus();
+});
+
 // Ctrl+S: the sheet that is open, the page's own saving, or the form one writes in.
 function saveHere() {
   const place =

@@ -1,5 +1,5 @@
-// The coloured words of a message: fields, facts and conditions, put in by @, # and ?, and changed
-// by a click.
+// The coloured words of a message: fields and facts, put in by @ and #, conditions, and what a click
+// on them changes.
 Meadowrun.words = (base, changed) => {
   let known = null;
   const load = async () => {
@@ -35,13 +35,10 @@ Meadowrun.words = (base, changed) => {
   }
 
   // Puts a chip where the caret was, taking away the sign that called for it.
-  function insert(place, range, chip, typed) {
+  function insert(place, range, chip) {
     place.focus();
     if (range) {
-      if (typed && range.startOffset > 0 && range.startContainer.nodeType === 3) {
-        range.setStart(range.startContainer, range.startOffset - 1);
-        range.deleteContents();
-      }
+      range.deleteContents();
       range.insertNode(chip);
     } else place.append(chip);
     // Something of no width for the caret to stand behind; it is no part of the words.
@@ -53,7 +50,7 @@ Meadowrun.words = (base, changed) => {
     getSelection().removeAllRanges();
     getSelection().addRange(caret);
     delete place.dataset.empty;
-    Meadowrun.closePop();
+    Meadowrun.closePop(false, true);
     changed(place);
   }
 
@@ -63,25 +60,51 @@ Meadowrun.words = (base, changed) => {
     return inside ? selection.getRangeAt(0).cloneRange() : null;
   }
 
-  async function offer(place, sign, typed = true) {
-    await load();
+  // The sign before the caret that asks for a field or a fact, with what was typed behind it, as a
+  // range. A sign within a word, as in an email address, asks for nothing.
+  function signBefore(place, sign) {
     const range = caretIn(place);
-    if (sign === '?') offerCondition(place, range, typed);
-    else offerFields(place, range, sign, typed);
+    if (!range || range.startContainer.nodeType !== Node.TEXT_NODE) return null;
+    const before = range.startContainer.data.slice(0, range.startOffset);
+    const at = before.lastIndexOf(sign);
+    if (at < 0 || /[\p{L}\p{N}._%+-]$/u.test(before.slice(0, at))) return null;
+    range.setStart(range.startContainer, at);
+    return range;
   }
 
-  function offerCondition(place, range, typed) {
+  // What is typed while the fields are still on their way goes into the filter when they are there.
+  function typedSign(place, sign) {
+    if (!signBefore(place, sign)) return;
+    const open = () => {
+      const range = signBefore(place, sign);
+      if (range) offerFields(place, range, sign, range.toString().slice(1));
+    };
+    if (known) open();
+    else load().then(open, () => {});
+  }
+
+  async function offer(place, sign) {
+    await load();
+    const range = caretIn(place);
+    if (sign === '?') offerCondition(place, range);
+    else offerFields(place, range, sign);
+  }
+
+  function offerCondition(place, range) {
     // Chosen words are what some read; a coloured word among them would lose its meaning in that.
     const bare = range && !range.collapsed && !range.cloneContents().querySelector('[data-fill]');
     const words = bare ? range.toString().trim() : '';
     const take = (chip) => {
-      if (words) range.deleteContents();
-      insert(place, range, chip, typed && !words);
+      if (range && !words) range.collapse(false);
+      insert(place, range, chip);
     };
     ask(place, place, null, take, {ref: '', value: '', then: words, other: ''});
   }
 
+  // `typed` is what stands behind a typed sign; it is undefined where a button asks.
   function offerFields(place, range, sign, typed) {
+    const called = typed !== undefined;
+    if (range && !called) range.collapse(false);
     const items = sign === '#' ? known.facts : known.fields;
     const sheet = Meadowrun.sheet('sheet-fill');
     const choices = sheet.querySelector('.choices');
@@ -94,11 +117,40 @@ Meadowrun.words = (base, changed) => {
     // A fact is the same for everyone.
     if (sign === '#') sheet.querySelector('[data-fallback]').remove();
     addFormats(sheet);
-    Meadowrun.pop(place, sheet, (form) => {
+    const open = Meadowrun.pop(place, sheet, (form) => {
       const item = items.find((one) => one.ref === form.get('ref'));
       if (!item) return;
       const fallback = safe(form.get('fallback'));
-      insert(place, range, fieldChip(item.ref, item.label, fallback, form.get('format')), typed);
+      insert(place, range, fieldChip(item.ref, item.label, fallback, form.get('format')));
+    });
+    if (called) filterIsText(open, place, range, typed);
+  }
+
+  // Somebody who types a sign may mean just that: what was typed into the filter goes back to the
+  // text when the sheet closes without a choice, and a blank where nothing fits closes it.
+  function filterIsText(sheet, place, range, typed) {
+    const filter = sheet.querySelector('[data-narrow]');
+    filter.value = typed;
+    if (typed) Meadowrun.narrow(sheet, typed);
+    sheet.whenLeft = () => {
+      place.focus();
+      // A plain blank at the end would be drawn as none, and taken away by what is typed next.
+      const back = filter.value.slice(typed.length).replace(/ $/, '\u00a0');
+      const after = document.createTextNode(back);
+      range.collapse(false);
+      range.insertNode(after);
+      range.collapse(false);
+      getSelection().removeAllRanges();
+      getSelection().addRange(range);
+      changed(place);
+    };
+    filter.addEventListener('input', () => {
+      if (filter.value.endsWith(' ') && !sheet.first) Meadowrun.closePop();
+    });
+    filter.addEventListener('keydown', (event) => {
+      if (event.key !== 'Backspace' || filter.value) return;
+      event.preventDefault();
+      Meadowrun.closePop();
     });
   }
 
@@ -235,5 +287,5 @@ Meadowrun.words = (base, changed) => {
     return /^\s*<(p|ul|ol)/.test(html) ? html : `<p>${html}</p>`;
   }
 
-  return {offer, change, textOf};
+  return {load, typedSign, offer, change, textOf};
 };

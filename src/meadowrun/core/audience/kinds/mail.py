@@ -37,7 +37,7 @@ BY_PEOPLE = ("opened", "clicked", "replied")
 NAMED_BY = ("message", "campaign", "send", "tag")
 #: A tag by its number or path.
 TAG: Json = {
-    "description": "A tag by its number or path; those under it count, too",
+    "description": "A tag by its number or path; those inside it count, too",
     "oneOf": [NUMBER, {"type": "string"}],
 }
 _OF: Json = {

@@ -115,7 +115,7 @@ class TagKind(SetKind):
         return f"has {' and '.join(tags)}" if tags else "has none of it"
 
     def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
-        wider = "or one under it" if len(words.under(node.of)) > 1 else ""
+        wider = "or one inside it" if len(words.under(node.of)) > 1 else ""
         return [
             Part("text", "anyone who" if out else "who"),
             Part("word", "has" if node.inside else "does not have", "inside"),

@@ -1,0 +1,178 @@
+"""What people did after such a start before, and with such messages: what a rehearsal goes by."""
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import orjson
+import sqlalchemy as sa
+
+from meadowrun.core.journeys.clocks import NEVER, Floats
+from meadowrun.core.journeys.imagined import Pasts
+from meadowrun.core.journeys.steps import (
+    REACTIONS,
+    BranchStep,
+    Itinerary,
+    WaitForStep,
+)
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import count_of
+from meadowrun.journeys.imagined_starts import Coming
+from meadowrun.messages.models import Message
+from meadowrun.people.moment import Moment
+
+#: So many pasts, and so many messages of the past, are drawn from.
+MOST_PASTS, MOST_MESSAGES = 2000, 5000
+#: A message is judged by what came back of it within this time.
+_SETTLED = dt.timedelta(days=4)
+
+
+#: When people did something after their starts: place of the past, kind, and minutes.
+_DID = """
+SELECT p.place, k.event, extract(epoch FROM e.at - p.since) / 60 AS minutes
+FROM jsonb_to_recordset(CAST(:pasts AS jsonb))
+    AS p(place int, contact bigint, since timestamptz)
+CROSS JOIN unnest(CAST(:kinds AS text[])) AS k(event)
+JOIN event_kinds n ON n.key = k.event OR k.event = ANY(n.aka)
+JOIN events e ON e.contact_id = p.contact AND e.kind_id = n.id
+    AND e.at >= p.since AND e.at <= least(p.since + :length, :now)
+ORDER BY 1, 2, 3
+"""
+
+
+#: What came back of messages of the past, the newest ones first: minutes until they were opened,
+#: clicked and bounced.
+_CAME_BACK = """
+SELECT min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'opened') AS opened,
+    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'clicked') AS clicked,
+    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'replied') AS replied,
+    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'bounced') AS bounced
+FROM (SELECT d.contact_id, d.number, d.at FROM deliveries d JOIN dispatches s
+    ON s.id = d.dispatch_id WHERE {of} AND s.taken_at < :before AND d.taken_at = s.taken_at
+    AND d.outcome IN ('delivered', 'bounced') AND d.at < :before
+    ORDER BY d.number DESC LIMIT :most) d
+LEFT JOIN reactions r ON r.contact_id = d.contact_id AND r.delivery = d.number AND NOT r.machine
+GROUP BY d.number
+"""
+#: The same message, or others on its channel.
+_OF_MESSAGE = "s.message_id = :message"
+_OF_CHANNEL = "s.channel = :channel AND s.consent_rule <> 'service'"
+
+
+def gathered_pasts(
+    moment: Moment,
+    itinerary: Itinerary,
+    coming: Coming,
+    messages: Mapping[str, Message],
+    days: int,
+) -> tuple[Pasts, str, int]:
+    """What people did after such a start, and with such messages; in words; and of how many starts
+    it is known."""
+    kinds = {rule.event for rule in itinerary.exits} | {
+        path.event
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, WaitForStep)
+        for path in step.paths
+    }
+    if itinerary.goal:
+        kinds.add(itinerary.goal.event)
+    kinds.discard("")
+    starts = coming.pasts(moment, days, MOST_PASTS)
+    rows = [
+        {"place": place, "contact": contact, "since": at.isoformat()}
+        for place, (contact, at) in enumerate(starts)
+    ]
+    values = {
+        "pasts": orjson.dumps(rows).decode(),
+        "kinds": sorted(kinds),
+        "length": dt.timedelta(days=days + 1),
+        "now": moment.now,
+    }
+    events: dict[str, list[list[float]]] = {
+        kind: [[] for _ in range(max(len(starts), 1))] for kind in kinds
+    }
+    if kinds and starts:
+        for place, kind, minutes in moment.session.execute(sa.text(_DID), values):
+            events[kind][place].append(float(minutes))
+    reactions = {ident: _came_back(moment, message) for ident, message in messages.items()}
+    said = Wording(
+        "events as after %(starts)s, reactions as to %(messages)s",
+        starts=coming.pasts_words(len(starts)),
+        messages=count_of(sum(map(len, reactions.values())), "message"),
+    )
+    return (
+        Pasts(
+            {kind: padded(of) for kind, of in events.items()},
+            reactions,
+            _said(moment, itinerary, coming, starts),
+        ),
+        said,
+        len(starts),
+    )
+
+
+#: What the events of some starts said, in their order.
+_SAID = """
+SELECT v.place, e.details
+FROM jsonb_to_recordset(CAST(:pasts AS jsonb)) AS v(place int, contact bigint, since timestamptz)
+JOIN event_kinds k ON k.key = :kind OR :kind = ANY(k.aka)
+JOIN events e ON e.contact_id = v.contact AND e.kind_id = k.id AND e.at = v.since
+"""
+
+
+def _said(
+    moment: Moment,
+    itinerary: Itinerary,
+    coming: Coming,
+    starts: Sequence[tuple[int, dt.datetime]],
+) -> list[dict[str, Any] | None]:
+    """What the event of each start said, where a branch asks that."""
+    asks = any(
+        path.detail
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, BranchStep)
+        for path in step.paths
+    )
+    if not asks or not coming.event or not starts:
+        return []
+    rows = [
+        {"place": place, "contact": contact, "since": at.isoformat()}
+        for place, (contact, at) in enumerate(starts)
+    ]
+    values = {"pasts": orjson.dumps(rows).decode(), "kind": coming.event}
+    found: list[dict[str, Any] | None] = [None] * len(starts)
+    for place, details in moment.session.execute(sa.text(_SAID), values):
+        found[place] = details
+    return found
+
+
+def _came_back(moment: Moment, message: Message) -> Floats:
+    """What came back of the same message before, or, where it went to few, of others on its
+    channel."""
+    values = {
+        "message": message.id,
+        "channel": message.channel,
+        "before": moment.now - _SETTLED,
+        "most": MOST_MESSAGES,
+    }
+    for of in (_OF_MESSAGE, _OF_CHANNEL):
+        rows = moment.session.execute(sa.text(_CAME_BACK.format(of=of)), values).all()
+        if len(rows) >= _FEW:
+            break
+    return np.array(
+        [[NEVER if one is None else max(float(one), 0.0) for one in row] for row in rows], float
+    ).reshape(len(rows), len(REACTIONS))
+
+
+#: Fewer messages than these say little of how people react.
+_FEW = 100
+
+
+def padded(timelines: Sequence[Sequence[float]]) -> Floats:
+    """Timelines of minutes as one array, in order, each filled up with infinity."""
+    most = max((len(one) for one in timelines), default=0)
+    found = np.full((len(timelines), max(most, 1)), NEVER)
+    for place, one in enumerate(timelines):
+        found[place, : len(one)] = sorted(one)
+    return found
