@@ -156,6 +156,13 @@ class Page:
         ]
 
 
+#: The requests of a page fail from now on, as they do without a network; and work again.
+AWAY = """
+window.reached = window.fetch;
+window.fetch = () => Promise.reject(new TypeError('away'));
+"""
+BACK = "window.fetch = window.reached"
+
 IDA = "ida@farrowhill.example"
 
 

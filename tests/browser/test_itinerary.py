@@ -4,11 +4,20 @@ lost, however fast it comes."""
 import pytest
 from selenium.webdriver.common.keys import Keys
 
-from tests.browser.conftest import press
+from tests.browser.conftest import AWAY, BACK, press
 
-#: The requests of a page fail from now on, as they do without a network; and work again.
-AWAY = "window.reached = window.fetch; window.fetch = () => Promise.reject(new Error('away'))"
-BACK = "window.fetch = window.reached"
+#: The requests of a page come to no end from now on, but for the head of their answers.
+SLOW = """
+window.reached = window.fetch;
+window.cut = 0;
+window.fetch = (address, asks) => Promise.resolve({
+  ok: true,
+  text: () => new Promise((_, fail) => asks.signal.addEventListener('abort', () => {
+    window.cut += 1;
+    fail(asks.signal.reason);
+  })),
+});
+"""
 
 
 @pytest.fixture
@@ -58,6 +67,20 @@ def test_steps_are_typed_one_after_the_other_without_waiting(written):
     written.wait(lambda: said(written)[0] == "Wait 5 days", why="it was moved to the top")
     assert said(written) == ["Wait 5 days", "Wait 3 days", "Wait 2 hours", "Wait 1 week"]
     assert written.driver.execute_script("return window.mark") == "here"
+
+
+def test_what_is_typed_on_gives_up_what_was_asked_for_before(written):
+    """Also while the answer comes in, of which nobody need be told."""
+    written.driver.execute_script(SLOW)
+    press(written, "wait 3 d")
+    # Typing pauses, so that it is asked what it means.
+    written.driver.execute_async_script("setTimeout(arguments[0], 600)")
+    press(written, "ays")
+    written.wait(lambda: written.driver.execute_script("return window.cut") == 1)
+    written.driver.execute_script(BACK)
+    press(written, " ")
+    written.wait(lambda: written.all("#add .typed-readings > *"), why="it is read again")
+    assert not written.all("#said")
 
 
 def test_what_is_refused_stays_where_it_was_typed(written):

@@ -16,6 +16,42 @@ const Meadowrun = {
     return (known[message] || message).replace(/%\((\w+)\)s/g, (_, name) => values[name]);
   },
 
+  // A part of a page from an address, as text. Null where nothing comes: an address that does not
+  // answer, or refuses, is said; what the page itself gave up, by `options.signal`, is not.
+  part: (address, options) => Meadowrun.reach(address, 'text', options),
+
+  // The same of JSON.
+  data: (address, options) => Meadowrun.reach(address, 'json', options),
+
+  async reach(address, kind, options = {}) {
+    const accept = kind === 'json' ? 'application/json' : 'text/html';
+    try {
+      const response = await fetch(address, {headers: {Accept: accept}, ...options});
+      Meadowrun.reached(true);
+      if (response.ok && !response.redirected) return await response[kind]();
+      // Another page than asked for: whoever was signed out meanwhile is asked to sign in.
+      if (response.redirected) location.assign(response.url);
+      else Meadowrun.say(await Meadowrun.refusal(response));
+    } catch (problem) {
+      if (problem.name !== 'AbortError') Meadowrun.reached(false);
+    }
+    return null;
+  },
+
+  // That Meadowrun does not answer is said until it does again.
+  reached(now) {
+    const note = document.getElementById('said');
+    if (!now) {
+      Meadowrun.say(Meadowrun.wording('Meadowrun does not answer. Try again.'));
+      document.getElementById('said').dataset.away = '';
+    } else if (note && 'away' in note.dataset) note.remove();
+  },
+
+  async refusal(response) {
+    const answer = await response.json().catch(() => ({}));
+    return answer.error || Meadowrun.wording('That did not work. Reload the page.');
+  },
+
   // Posts JSON; resolves to the answer, or rejects with {message, where, status}.
   async post(address, data) {
     let response;
@@ -70,14 +106,12 @@ const Meadowrun = {
     }
   },
 
-  // Makes an earlier draft or version the newest again and shows it.
-  async restore(base, number) {
-    await fetch(`${base}/restore/${number}`, {
+  // Makes an earlier draft or version the newest again and goes where the answer leads: to it.
+  restore: (base, number) =>
+    Meadowrun.part(`${base}/restore/${number}`, {
       method: 'POST',
-      headers: {'X-CSRFToken': Meadowrun.csrf()},
-    });
-    window.location.reload();
-  },
+      headers: {'X-CSRFToken': Meadowrun.csrf(), Accept: 'text/html'},
+    }),
 
   // Shows a problem at the top of the page, or takes it away.
   say(message, kind) {
@@ -237,12 +271,9 @@ const Meadowrun = {
   readAs(base, now, take) {
     const next = async (from, go) => {
       const segment = document.getElementById('through').value;
-      const answer = await (
-        await fetch(`${base}/people?go=${go}&from=${from}&segment=${segment}`, {
-          headers: {Accept: 'application/json'},
-        })
-      ).json();
-      if (answer.id) take(String(answer.id));
+      const address = `${base}/people?go=${go}&from=${from}&segment=${segment}`;
+      const answer = await Meadowrun.data(address);
+      if (answer?.id) take(String(answer.id));
     };
     document.getElementById('back').addEventListener('click', () => next(now(), 'back'));
     document.getElementById('forward').addEventListener('click', () => next(now(), 'on'));

@@ -55,8 +55,8 @@ document.addEventListener('alpine:init', () => {
     },
 
     async tell(address) {
-      const response = await fetch(address, {headers: {Accept: 'text/html'}});
-      if (response.ok) this.$refs.side.innerHTML = await response.text();
+      const part = await Meadowrun.part(address);
+      if (part !== null) this.$refs.side.innerHTML = part;
     },
 
     narrow(event) {

@@ -15,8 +15,7 @@ document.addEventListener('alpine:init', () => {
 document.addEventListener('change', async (event) => {
   const chosen = event.target.closest('[data-numbers]');
   if (!chosen) return;
-  const answer = await fetch(
-    `${chosen.dataset.numbers}?country=${encodeURIComponent(chosen.value)}`,
-  );
-  if (answer.ok) document.getElementById('numbers').innerHTML = await answer.text();
+  const country = encodeURIComponent(chosen.value);
+  const numbers = await Meadowrun.part(`${chosen.dataset.numbers}?country=${country}`);
+  if (numbers !== null) document.getElementById('numbers').innerHTML = numbers;
 });

@@ -132,7 +132,8 @@ document.addEventListener('alpine:init', () => {
   // the browser draws it.
   Alpine.data('asPng', () => ({
     async make() {
-      const text = await (await fetch(this.$el.href)).text();
+      const text = await Meadowrun.part(this.$el.href);
+      if (text === null) return;
       const picture = new Image();
       picture.src = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(text)}`;
       await picture.decode();
@@ -211,10 +212,9 @@ document.addEventListener('alpine:init', () => {
       const address = details.dataset.sheet;
       if (!address || !details.open) return;
       delete details.dataset.sheet;
-      const response = await fetch(address, {headers: {Accept: 'text/html'}});
-      const sheet = details.querySelector('.drop-sheet');
-      if (response.ok) {
-        sheet.innerHTML = await response.text();
+      const sheet = await Meadowrun.part(address);
+      if (sheet !== null) {
+        details.querySelector('.drop-sheet').innerHTML = sheet;
         return;
       }
       // Opened once more it is asked for again.
@@ -240,10 +240,9 @@ document.addEventListener('alpine:init', () => {
     async ask(text, list) {
       this.asking = new AbortController();
       const address = `${this.$root.dataset.readings}?text=${encodeURIComponent(text)}`;
-      const asks = {headers: {Accept: 'text/html'}, signal: this.asking.signal};
-      const response = await fetch(address, asks).catch(() => null);
-      if (!response?.ok) return;
-      list.innerHTML = await response.text();
+      const readings = await Meadowrun.part(address, {signal: this.asking.signal});
+      if (readings === null) return;
+      list.innerHTML = readings;
       list.hidden = !list.children.length;
     },
 

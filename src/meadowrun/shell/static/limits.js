@@ -24,12 +24,11 @@ document.addEventListener('alpine:init', () => {
     async show() {
       this.asked += 1;
       const mine = this.asked;
-      const response = await fetch(this.$root.dataset.try, {
+      const tried = await Meadowrun.part(this.$root.dataset.try, {
         method: 'POST',
         body: new FormData(this.$root),
       });
-      if (mine !== this.asked || !response.ok) return;
-      this.$refs.tried.innerHTML = await response.text();
+      if (mine === this.asked && tried !== null) this.$refs.tried.innerHTML = tried;
     },
   }));
 });

@@ -97,12 +97,9 @@ document.addEventListener('alpine:init', () => {
   Alpine.data('retention', () => ({
     async look(select, place) {
       place.textContent = '…';
-      const answer = await (
-        await fetch(`/retention/${select.name}/older?months=${select.value}`, {
-          headers: {Accept: 'application/json'},
-        })
-      ).json();
-      place.textContent = answer.older.toLocaleString(document.documentElement.dataset.locale);
+      const answer = await Meadowrun.data(`/retention/${select.name}/older?months=${select.value}`);
+      const shown = document.documentElement.dataset.locale;
+      place.textContent = answer ? answer.older.toLocaleString(shown) : '';
     },
   }));
   Alpine.data('find', () => ({

@@ -1,7 +1,7 @@
 // A picture of the store, chosen from a sheet; `take` gets its address.
 Meadowrun.choosePicture = async (button, take) => {
-  const response = await fetch('/files/pictures', {headers: {Accept: 'application/json'}});
-  const answer = await response.json();
+  const answer = await Meadowrun.data('/files/pictures');
+  if (!answer) return;
   const sheet = Meadowrun.pop(button, Meadowrun.sheet('sheet-picture'), (form) => {
     if (!form.get('src')) return;
     Meadowrun.closePop();
@@ -28,14 +28,12 @@ Meadowrun.pictures = (change) => {
   async function stored(file) {
     const form = new FormData();
     form.set('file', file);
-    const response = await fetch('/files', {
+    const answer = await Meadowrun.data('/files', {
       method: 'POST',
       body: form,
       headers: {Accept: 'application/json', 'X-CSRFToken': Meadowrun.csrf()},
     });
-    const answer = await response.json();
-    if (!response.ok) Meadowrun.say(answer.error);
-    return response.ok ? answer.src : '';
+    return answer ? answer.src : '';
   }
 
   async function add(file, after) {

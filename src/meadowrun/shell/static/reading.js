@@ -1,7 +1,5 @@
 // The preview: an email or in-app message in a frame of its own size, as a chosen person sees it.
 document.addEventListener('alpine:init', () => {
-  const get = async (address) =>
-    (await fetch(address, {headers: {Accept: 'application/json'}})).json();
   const put = (id, text) => {
     document.getElementById(id).textContent = text;
   };
@@ -37,8 +35,8 @@ document.addEventListener('alpine:init', () => {
     },
 
     async read() {
-      const answer = await get(`${this.$root.dataset.read}/read?as=${this.person}`);
-      if (answer.error) return;
+      const answer = await Meadowrun.data(`${this.$root.dataset.read}/read?as=${this.person}`);
+      if (!answer) return;
       put('read-as', answer.name);
       const proof = document.getElementById('p-as');
       if (proof) proof.value = answer.person || '';

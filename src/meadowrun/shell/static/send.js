@@ -25,12 +25,9 @@ document.addEventListener('alpine:init', () => {
     },
 
     async open(word) {
-      const response = await fetch(word.dataset.word, {headers: {Accept: 'text/html'}});
-      if (!response.ok) {
-        Meadowrun.say(Meadowrun.wording('That word cannot be changed now. Reload the page.'));
-        return;
-      }
-      const form = Meadowrun.pop(word, await response.text(), () => {});
+      const sheet = await Meadowrun.part(word.dataset.word);
+      if (sheet === null) return;
+      const form = Meadowrun.pop(word, sheet, () => {});
       this.postable(form, word.dataset.word);
       this.marking(form);
       const typed = form.querySelector('[data-reads]');
@@ -103,9 +100,8 @@ document.addEventListener('alpine:init', () => {
         day: form.elements.day.value,
         time: form.elements.time.value,
       });
-      const response = text && (await fetch(`${typed.dataset.rhythm}?${asked}`));
+      const answer = (text && (await Meadowrun.data(`${typed.dataset.rhythm}?${asked}`))) || {};
       if (text !== typed.value.trim()) return;
-      const answer = response && response.ok ? await response.json() : {};
       place.textContent = answer.problem || (answer.dates ? answer.dates.join(' · ') : '');
     },
 

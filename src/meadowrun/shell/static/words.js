@@ -3,8 +3,7 @@
 Meadowrun.words = (base, changed) => {
   let known = null;
   const load = async () => {
-    const ask = {headers: {Accept: 'application/json'}};
-    known = known || (await (await fetch(base + '/fills', ask)).json());
+    known = known || (await Meadowrun.data(base + '/fills'));
     return known;
   };
   const safe = (text) => (text || '').replace(/["{}\\%]/g, '');
@@ -80,11 +79,11 @@ Meadowrun.words = (base, changed) => {
       if (range) offerFields(place, range, sign, range.toString().slice(1));
     };
     if (known) open();
-    else load().then(open, () => {});
+    else load().then((fields) => fields && open());
   }
 
   async function offer(place, sign) {
-    await load();
+    if (!(await load())) return;
     const range = caretIn(place);
     if (sign === '?') offerCondition(place, range);
     else offerFields(place, range, sign);
@@ -213,6 +212,7 @@ Meadowrun.words = (base, changed) => {
   async function describe(sheet, now, again) {
     const [then, other] = ['then', 'other'].map((name) => sheet.elements[name].value);
     const before = now.ref.startsWith('when.') ? await linesOf(now.ref.slice(5)) : [];
+    if (!before) return;
     Meadowrun.closePop();
     Meadowrun.who(before, null, async (lines) => {
       try {
@@ -228,12 +228,12 @@ Meadowrun.words = (base, changed) => {
   }
 
   async function linesOf(key) {
-    const ask = {headers: {Accept: 'application/json'}};
-    return (await (await fetch(`/messages/conditions/${key}`, ask)).json()).lines || [];
+    const answer = await Meadowrun.data(`/messages/conditions/${key}`);
+    return answer && (answer.lines || []);
   }
 
   async function change(chip) {
-    await load();
+    if (!(await load())) return;
     const place = chip.closest('.ink');
     if (chip.dataset.if) changeCondition(chip, place);
     else changeField(chip, place);
