@@ -84,6 +84,13 @@ const Meadowrun = {
     return answer;
   },
 
+  // The answer to a question of the page, or null with the reason said.
+  asked: (address, data) =>
+    Meadowrun.post(address, data).catch((problem) => {
+      Meadowrun.say(problem.message);
+      return null;
+    }),
+
   // Two people, or two windows, wrote at once: the two ways out, as buttons beside what happened.
   conflict(problem, mine, theirs, words) {
     Meadowrun.say(problem.message);
@@ -253,9 +260,9 @@ const Meadowrun = {
     const input = sheet.querySelector('input');
     const find = async () => {
       const typed = input.value;
-      const answer = await Meadowrun.post(`${base}/people`, {q: typed});
+      const answer = await Meadowrun.asked(`${base}/people`, {q: typed});
       // Answers may overtake each other; only that to the newest words counts.
-      if (typed !== input.value) return;
+      if (!answer || typed !== input.value) return;
       sheet
         .querySelector('.choices')
         .replaceChildren(

@@ -108,8 +108,8 @@ document.addEventListener('alpine:init', () => {
     nothing: false,
     async look() {
       const words = this.$refs.words.value;
-      const answer = await Meadowrun.post('/find', {q: words});
-      if (words !== this.$refs.words.value) return;
+      const answer = await Meadowrun.asked('/find', {q: words});
+      if (!answer || words !== this.$refs.words.value) return;
       this.found = answer.found;
       this.at = 0;
       this.nothing = this.found.length === 0;
