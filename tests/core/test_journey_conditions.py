@@ -12,8 +12,8 @@ from meadowrun.core.content.findings import MUST
 from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.concerned import concerned
-from meadowrun.core.journeys.engine import Happened, Person, walk
-from meadowrun.core.journeys.flat import first_steps, flatten
+from meadowrun.core.journeys.engine import Rules, walk
+from meadowrun.core.journeys.one_person import Happened, Person
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
@@ -180,7 +180,7 @@ def test_where_the_moment_has_passed_they_go_on_or_exit():
             found = edit.add(found, step)
         person = Person(1, LONDON, day=lambda field: dt.date(2026, 11, 1))
         began = at("2026-11-30T12:00Z")
-        came = walk(flatten(found), first_steps(found)[""], person, began, began, "x")
+        came = walk(Rules.of(found, "x"), person, began, began)
         assert [(one.step, one.because) for one in came] == [("s1", "start"), (to, "past")]
 
 
@@ -199,7 +199,7 @@ def test_the_first_event_of_any_exit_rule_takes_them_out_and_the_start_itself_do
         ],
     )
     until = began + dt.timedelta(days=9)
-    came = walk(flatten(found), first_steps(found)[""], person, began, until, "x", found.exits)
+    came = walk(Rules.of(found, "x"), person, began, until)
     assert [(one.step, one.at, one.because) for one in came] == [
         ("s1", began, "start"),
         ("", began + dt.timedelta(hours=2), found.exits[1].id),
@@ -218,8 +218,7 @@ def test_with_a_subject_what_is_about_another_counts_for_nothing():
 
     def when(subject):
         person = Person(1, LONDON, events)
-        first = first_steps(found)[""]
-        return walk(flatten(found), first, person, began, until, "x", (), subject)[-1].at
+        return walk(Rules.of(found, "x"), person, began, until, subject=subject)[-1].at
 
     assert when("5th") == began + dt.timedelta(hours=3)
     assert when("6th") == when("") == began + dt.timedelta(hours=1)

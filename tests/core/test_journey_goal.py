@@ -8,8 +8,9 @@ import pytest
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.check import check
-from meadowrun.core.journeys.engine import Happened, Person, walk
-from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
+from meadowrun.core.journeys.engine import Rules, walk
+from meadowrun.core.journeys.flat import END, lifts
+from meadowrun.core.journeys.one_person import Happened, Person
 from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import (
     ExitRule,
@@ -58,18 +59,7 @@ def came(itinerary, *days):
     person = Person(
         1, zoneinfo.ZoneInfo("UTC"), [Happened("bought", BEGAN + DAY * one) for one in days]
     )
-    found = walk(
-        flatten(itinerary),
-        first_steps(itinerary)[""],
-        person,
-        BEGAN,
-        BEGAN + 90 * DAY,
-        "x",
-        itinerary.exits,
-        "",
-        itinerary.goal,
-        lifts(itinerary),
-    )
+    found = walk(Rules.of(itinerary, "x"), person, BEGAN, BEGAN + 90 * DAY)
     return [(one.step, (one.at - BEGAN).days, one.because) for one in found]
 
 

@@ -11,9 +11,11 @@ from hypothesis import strategies as st
 
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.journeys import edit, typed
+from meadowrun.core.journeys.chance import path_by_chance
 from meadowrun.core.journeys.check import check
-from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
+from meadowrun.core.journeys.engine import Rules, walk
 from meadowrun.core.journeys.flat import END, first_steps, flatten
+from meadowrun.core.journeys.one_person import Answered, Happened, Person
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
@@ -290,7 +292,7 @@ def way(person, itinerary=None, until="2026-12-30T00:00+00:00"):
     """The numbers of the lines that somebody came to, with day and hour."""
     found = itinerary or two_weeks()
     called = numbered(found)
-    came = walk(flatten(found), first_steps(found)[""], person, BEGAN, at(until), "x")
+    came = walk(Rules.of(found, "x"), person, BEGAN, at(until))
     return [(called.get(one.step, "out"), f"{one.at:%d %H:%M}") for one in came]
 
 

@@ -12,10 +12,12 @@ from hypothesis import strategies as st
 
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys import edit
+from meadowrun.core.journeys.chance import path_by_chance
 from meadowrun.core.journeys.clocks import Clocks
-from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
+from meadowrun.core.journeys.engine import Rules, walk
 from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
+from meadowrun.core.journeys.one_person import Answered, Happened, Person
 from meadowrun.core.journeys.rehearsal import LOOKED_AT, options, rehearse, their_turns, with_room
 from meadowrun.core.journeys.steps import (
     REACTIONS,
@@ -159,7 +161,8 @@ LOOKED = 40
 def test_every_way_is_the_one_that_the_judge_walks(
     drawn, visits, tickets, reacted, rules, spells, goal
 ):
-    itinerary = dataclasses.replace(drawn, exits=rules)
+    itinerary = dataclasses.replace(drawn, exits=rules, goal=goal)
+    judged = Rules.of(itinerary, "x")
     steps, first = flatten(itinerary), first_steps(itinerary)[""]
     pasts = {"visited": rows(visits), "ticket_bought": rows(tickets)}
     asked = world(itinerary, 5, pasts, np.array([reacted]))
@@ -211,9 +214,7 @@ def test_every_way_is_the_one_that_the_judge_walks(
         )
         expected = [
             (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
-            for one in walk(
-                steps, first, person, moment(began), moment(UNTIL), "x", rules, "", goal, past
-            )
+            for one in walk(judged, person, moment(began), moment(UNTIL))
         ]
         assert [(one.step, moment(one.at), one.because) for one in found.ways[place]] == expected
     left = sum(one.middle for one in found.left.values())

@@ -20,8 +20,9 @@ from meadowrun.base import clock
 from meadowrun.base.clock import machine_now
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
-from meadowrun.core.journeys.engine import Answered, Person, path_by_chance, walk
-from meadowrun.core.journeys.flat import first_steps, flatten
+from meadowrun.core.journeys.chance import path_by_chance
+from meadowrun.core.journeys.engine import Rules, walk
+from meadowrun.core.journeys.one_person import Answered, Person
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -185,14 +186,14 @@ def _walked_as_the_judge_does(world):
     with world.database.session() as session:
         journey = session.get_one(Journey, world.journey)
         itinerary = queries.walked(session, journey)
-        steps, first = flatten(itinerary), first_steps(itinerary)
+        rules = Rules.of(itinerary, journey.salt)
         entries = [
             (contact, entry)
             for contact in range(1, PEOPLE + 1)
             for entry in queries.entries(session, journey.id, contact)
         ]
         lanes = collections.Counter(entry.lane for _, entry in entries)
-        assert lanes == dict.fromkeys(first, PEOPLE)
+        assert lanes == dict.fromkeys(rules.first, PEOPLE)
         for contact, entry in entries:
             moves = queries.moves(session, entry.id)
             assert [one.from_step for one in moves] == ["", *(one.to_step for one in moves[:-1])]
@@ -208,7 +209,7 @@ def _walked_as_the_judge_does(world):
                 answers=lambda step, at, known=settled: known.get((step, at)),
             )
             until = moves[-1].at + dt.timedelta(days=1)
-            expected = walk(steps, first[entry.lane], person, moves[0].at, until, journey.salt)
+            expected = walk(rules, person, moves[0].at, until, entry.lane)
             found = [(one.to_step, one.at, one.because) for one in moves]
             said = [(one.step, one.at, one.because) for one in expected]
             # Who came over from the first lane begins the second so.

@@ -10,7 +10,7 @@ from meadowrun.base import clock
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content import document as doc
 from meadowrun.core.journeys import edit
-from meadowrun.core.journeys.engine import in_control
+from meadowrun.core.journeys.chance import in_control
 from meadowrun.core.journeys.reading import ItineraryError, from_json
 from meadowrun.core.journeys.steps import (
     ChangeStep,

@@ -11,8 +11,8 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import clock
+from meadowrun.core.journeys.chance import in_control
 from meadowrun.core.journeys.details import number_of
-from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import END
 from meadowrun.core.journeys.steps import TOO_LATE
 from meadowrun.core.language import Wording
@@ -357,13 +357,9 @@ def reach_goal(session: orm.Session, walk: Walk, happened: Sequence[Happened]) -
         "days": goal.days,
     }
     found = session.execute(sa.text(_GOAL), values).all()
-    inside = [row for row in found if row.state == "inside"]
+    # What is told late happens to them on the step that they are on by then.
+    inside = [(row, max(row.goal_at, row.arrived_at)) for row in found if row.state == "inside"]
     if goal.ends:
-        return [Move(row.id, END, row.goal_at, "goal", "left") for row in inside]
+        return [Move(row.id, END, at, "goal", "left") for row, at in inside]
     past = walk.lifts
-    return [
-        # What is told late happens to them on the step that they are on by then.
-        Move(row.id, past[row.step], max(row.goal_at, row.arrived_at), "goal")
-        for row in inside
-        if row.step in past
-    ]
+    return [Move(row.id, past[row.step], at, "goal") for row, at in inside if row.step in past]

@@ -15,8 +15,8 @@ from meadowrun.base.errors import Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.guards import NO, OF_A_SEND, UNKNOWN, YES, Facts, verdicts
+from meadowrun.core.journeys.chance import in_control
 from meadowrun.core.journeys.clocks import DAY, Clocks, Floats, Ints
-from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import (
     Leaving,

@@ -16,8 +16,8 @@ from sqlalchemy import orm
 from meadowrun.base.cache import Cache
 from meadowrun.base.db import place_of
 from meadowrun.base.errors import Invalid
+from meadowrun.core.journeys.chance import path_by_chance
 from meadowrun.core.journeys.details import holds
-from meadowrun.core.journeys.engine import path_by_chance
 from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten, lifts
 from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import (

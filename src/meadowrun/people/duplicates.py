@@ -221,6 +221,13 @@ FROM jsonb_populate_recordset(NULL::journey_entries, CAST(:rows AS jsonb)) r
 WHERE e.id = r.id AND e.because = 'merged'
 """
 
+#: Whoever waits is looked at again: what one of two records did counts for the other from now on,
+#: and it may live by another clock.
+_JOURNEYS_LOOK = """
+UPDATE journey_entries SET due = arrived_at
+WHERE contact_id = ANY(:contacts) AND phase IN ('waiting', 'awaiting')
+"""
+
 
 def merge(
     session: orm.Session,
@@ -258,6 +265,7 @@ def merge(
     )
     session.delete(gone)
     session.flush()
+    session.execute(sa.text(_JOURNEYS_LOOK), {"contacts": [kept_id]})
     done = Merge(kept_id=kept_id, gone_id=gone_id, at=now, by=actor.name, undo=undo)
     session.add(done)
     session.flush()
@@ -401,6 +409,8 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
     session.execute(sa.text(_JOURNEYS_BACK), back)
     on = {"now": now, "rows": json.dumps(memory.get("journeys_ended", []))}
     session.execute(sa.text(_JOURNEYS_ON), on)
+    both = {"contacts": [done.kept_id, done.gone_id]}
+    session.execute(sa.text(_JOURNEYS_LOOK), both)
     # Where both were in a list, the other's membership went with its record.
     for name, table in _LEFT.items():
         _put_back(session, table, memory.get(name, []))

@@ -11,6 +11,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
+from meadowrun.core.journeys.chance import path_by_chance
 from meadowrun.core.journeys.clocks import (
     DAY,
     NEVER,
@@ -22,7 +23,6 @@ from meadowrun.core.journeys.clocks import (
     wait_over,
 )
 from meadowrun.core.journeys.details import holds
-from meadowrun.core.journeys.engine import path_by_chance
 from meadowrun.core.journeys.flat import END, Flat
 from meadowrun.core.journeys.imagined import (
     Bools,
