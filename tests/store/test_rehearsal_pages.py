@@ -36,7 +36,7 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.store.journeys import started_by
+from tests.store.journeys import advance, started_by
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.sending import segment
 from tests.store.web import sign_in, words
@@ -101,9 +101,9 @@ def happens(database, kind, *when):
 USUAL = Asked()
 
 
-def rehearsed(database, ident, asked=USUAL):
+def rehearsed(database, ident, asked=USUAL, now=NOW):
     with database.session() as session:
-        moment = Moment(session, dictionary(session), NOW, LONDON)
+        moment = Moment(session, dictionary(session), now, LONDON)
         journey = queries.journey(session, ident)
         return imagine(moment, journey, queries.draft(session, journey), asked)
 
@@ -260,6 +260,40 @@ def test_limits_and_planned_sends_make_people_wait(database, world):
     assert found.sent[step].middle == PEOPLE - 1
     # NOW is a Monday: the week after begins seven days later.
     assert found.a_day["email"][7] == PEOPLE - 1
+
+
+def test_other_journeys_go_on_writing_to_the_same_people(database, world):
+    """Two people had a message of another journey the day before. It is imagined to write to them
+    again each week: seven days later, one hour before this journey would."""
+    with clock.at(NOW), database.session() as session:
+        campaign = session.scalars(sa.select(Campaign)).first()
+        other = actions.create(session, IDA, NOW, campaign, "Another").id
+        session.add(
+            MessageLimit(
+                channel="email", most=1, length=3, unit="day", changed_by="Ida", changed_at=NOW
+            )
+        )
+    written(database, other, MessageStep("", 1))
+    with clock.at(NOW), database.session() as session:
+        running = queries.journey(session, other)
+        actions.start(session, IDA, NOW, running, running.version)
+        actions.bring_in(session, IDA, NOW, running, [1, 2, 3])
+    advance(database, NOW)
+    waits = WaitStep("", Span(6 * 24 + 1, "hour"))
+    message = MessageStep("", 1, hold=168)
+    written(database, world, waits, message, start=Start("everyone", who=EVERYONE))
+    found = rehearsed(database, world, now=NOW + dt.timedelta(days=1))
+    # The third of them said no to email. In 28 days it comes round four times.
+    assert found.of_journeys == 2 * 4
+    step = first_of(database, world)[1].id
+    assert found.found.delayed.middle == 2
+    assert found.found.sent[step].middle == PEOPLE - 1
+    with clock.at(NOW), database.session() as session:
+        # What winds down takes nobody in any more.
+        actions.wind_down(session, IDA, NOW, queries.journey(session, other))
+    found = rehearsed(database, world, now=NOW + dt.timedelta(days=1))
+    assert found.of_journeys == 0
+    assert found.found.delayed.middle == 0
 
 
 def counts(database):

@@ -39,7 +39,8 @@ from meadowrun.core.timing.hours import Hours
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import imagined_starts
-from meadowrun.journeys.imagined_pasts import gathered_pasts, padded
+from meadowrun.journeys.imagined_elsewhere import from_elsewhere
+from meadowrun.journeys.imagined_pasts import gathered_pasts
 from meadowrun.journeys.imagined_starts import Coming
 from meadowrun.journeys.membership import chosen, days_of, meant, members
 from meadowrun.journeys.models import Journey
@@ -50,25 +51,11 @@ from meadowrun.outgoing.caps import WISHES, all_caps
 from meadowrun.outgoing.models import QuietHours
 from meadowrun.people.moment import Moment
 from meadowrun.segments.facts import facts_sql
-from meadowrun.sends.models import Send
-from meadowrun.sends.queries import audience, tags_of
-
-#: A message may go so many days after its audience was settled.
-_LATEST = dt.timedelta(days=32)
-#: So many planned sends are looked at.
-MOST_PLANNED = 30
 
 #: Who of some contacts is inside one of some journeys.
 _INSIDE = """
 SELECT DISTINCT contact_id FROM journey_entries
 WHERE state = 'inside' AND journey_id = ANY(:journeys) AND contact_id = ANY(:ids)
-"""
-#: What some contacts had lately that counts for limits: contact, channel, tags, moment.
-_HAD = """
-SELECT d.contact_id, s.channel, s.tags, d.at FROM deliveries d
-JOIN dispatches s ON s.id = d.dispatch_id
-WHERE d.contact_id = ANY(:ids) AND s.counts AND d.taken_at >= :taken AND d.at >= :since
-AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
 """
 
 
@@ -108,6 +95,8 @@ class Rehearsed:
     #: who comes in, and how people react, in words
     people: str
     pasts: str
+    #: so many messages of other journeys these people get meanwhile
+    of_journeys: int
 
 
 def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked) -> Rehearsed:
@@ -116,7 +105,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     itinerary = itinerary.on()
     messages = _messages(moment, itinerary)
     coming = imagined_starts.coming(moment, journey, itinerary, asked)
-    world, pasts = _gathered(moment, journey, itinerary, asked, messages, coming)
+    world, pasts, of_journeys = _gathered(moment, journey, itinerary, asked, messages, coming)
     found = _played(itinerary, asked, world)
     return Rehearsed(
         found,
@@ -129,6 +118,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
         {ident: message.channel for ident, message in messages.items()},
         coming.words,
         pasts,
+        round(of_journeys),
     )
 
 
@@ -139,8 +129,9 @@ def _gathered(
     asked: Asked,
     messages: Mapping[str, Message],
     coming: Coming,
-) -> tuple[World, str]:
-    """All that a rehearsal goes by, and in words by which past events and reactions."""
+) -> tuple[World, str, float]:
+    """All that a rehearsal goes by; in words by which past events and reactions; and how many
+    messages of other journeys these people get meanwhile."""
     contacts = coming.contacts
     zones = [zone_of(name) or moment.zone for name in _zones_of(moment, contacts).values()]
     known = {str(zone): zone for zone in [moment.zone, *zones]}
@@ -161,13 +152,14 @@ def _gathered(
         if number_of_pasts == len(contacts) and not coming.event
         else draw.integers(max(number_of_pasts, 1), size=len(starts.at))
     )
+    elsewhere = from_elsewhere(moment, journey, contacts, caps, clocks, asked.days)
     people = People(
         np.array(contacts, np.int64),
         np.array([places[str(one)] for one in zones], np.int64),
         _verdicts(moment, journey, itinerary, messages, contacts),
         _among(moment, itinerary, contacts),
         _dates(moment, itinerary, contacts),
-        _had(moment, contacts, caps, clocks, asked.days),
+        elsewhere.had,
         _taken_out(moment, itinerary, contacts, asked.days),
     )
     world = World(
@@ -188,7 +180,7 @@ def _gathered(
         looked_from=clocks.minutes(moment.now),
         most_inside=itinerary.door.most_inside / coming.weight,
     )
-    return world, pasts_words
+    return world, pasts_words, elsewhere.of_journeys * coming.weight
 
 
 def _played(itinerary: Itinerary, asked: Asked, world: World) -> Rehearsal:
@@ -377,55 +369,4 @@ def _dates(moment: Moment, itinerary: Itinerary, contacts: Sequence[int]) -> dic
         found[step.id] = np.array(
             [imagined_starts.day_numbers(days.get(one), begins, step.yearly) for one in contacts]
         ).reshape(len(contacts), -1)
-    return found
-
-
-def _had(
-    moment: Moment, contacts: Sequence[int], caps: Sequence[Cap], clocks: Clocks, days: int
-) -> dict[int, Floats]:
-    """What everybody had lately and will get by planned sends, of what counts for each limit."""
-    if not caps:
-        return {}
-    since = moment.now - max(cap.reaches_back() for cap in caps)
-    values = {"ids": list(contacts), "since": since, "taken": since - _LATEST}
-    rows = [
-        (contact, channel, frozenset(tags), clocks.minutes(at))
-        for contact, channel, tags, at in moment.session.execute(sa.text(_HAD), values)
-    ]
-    rows += _planned(moment, contacts, clocks, days)
-    found = {}
-    for place, cap in enumerate(caps):
-        of: dict[int, list[float]] = {}
-        for contact, channel, tags, at in rows:
-            if cap.is_about(channel, tags):
-                of.setdefault(contact, []).append(at)
-        found[place] = padded([of.get(one, []) for one in contacts])
-    return found
-
-
-def _planned(
-    moment: Moment, contacts: Sequence[int], clocks: Clocks, days: int
-) -> list[tuple[int, str, frozenset[int], float]]:
-    """What some contacts will get by planned sends: contact, channel, its tags, and moment."""
-    until = moment.now + dt.timedelta(days=days)
-    asked = (
-        sa.select(Send, Message, Campaign)
-        .join(Message, Message.id == Send.message_id)
-        .join(Campaign, Campaign.id == Send.campaign_id)
-        .where(Send.state == "planned", Send.counts, Send.begins_at < until)
-        .order_by(Send.begins_at)
-        .limit(MOST_PLANNED)
-    )
-    found = []
-    for send, message, campaign in moment.session.execute(asked):
-        try:
-            who = audience(moment, send.audience)
-        except Invalid:
-            continue
-        asked_of = f"SELECT c.id FROM contacts c WHERE c.id = ANY(:some) AND ({who.predicate})"
-        values = {**who.values, "some": list(contacts)}
-        at = clocks.minutes(max(send.begins_at or moment.now, moment.now))
-        tags = frozenset({*campaign.tags, *tags_of(moment.session, send)})
-        for contact in moment.session.scalars(sa.text(asked_of), values):
-            found.append((contact, message.channel, tags, at))
     return found

@@ -144,11 +144,12 @@ def leaves(cap: Cap, at: Floats, zone: Ints, clocks: Clocks) -> Floats:
 
 
 def room_at(cap: Cap, had: Floats, now: Floats, zone: Ints, clocks: Clocks) -> Floats:
-    """The first moment from `now` on at which a limit has room for one more; `had` are the moments
-    of the messages before, one row a person, infinity where there are fewer."""
+    """The first moment from `now` on at which a limit has room for one more, by what each had until
+    `now`; `had` are moments of messages, one row a person, infinity where there are fewer. What
+    comes meanwhile counts when it is asked again as of then."""
     if had.shape[1] < cap.most:
         return now
-    until = leaves(cap, had, zone[:, None], clocks)
+    until = np.where(had <= now[:, None], leaves(cap, had, zone[:, None], clocks), -NEVER)
     place = until.shape[1] - cap.most
     full = np.partition(until, place, axis=1)[:, place]
     return np.maximum(now, full)
