@@ -14,11 +14,12 @@ from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.chance import path_by_chance
 from meadowrun.core.journeys.clocks import Clocks
+from meadowrun.core.journeys.doors import their_turns, with_room
 from meadowrun.core.journeys.engine import Rules, walk
 from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
 from meadowrun.core.journeys.one_person import Answered, Happened, Person
-from meadowrun.core.journeys.rehearsal import LOOKED_AT, options, rehearse, their_turns, with_room
+from meadowrun.core.journeys.rehearsal import LOOKED_AT, options, rehearse
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,

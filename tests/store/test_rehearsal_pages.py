@@ -7,12 +7,15 @@ import html
 import re
 import zoneinfo
 
+import numpy as np
 import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
+from meadowrun.core.journeys.chance import path_by_chance
+from meadowrun.core.journeys.imagined import Range
 from meadowrun.core.journeys.steps import (
     Door,
     ExitRule,
@@ -21,14 +24,18 @@ from meadowrun.core.journeys.steps import (
     MessageStep,
     Path,
     Span,
+    SplitStep,
     Start,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
+    numbered,
 )
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.imagining import Asked, imagine
 from meadowrun.journeys.models import Journey, JourneyEntry
+from meadowrun.journeys.rehearsal_findings import Deciding, splits
 from meadowrun.messages.models import Message
 from meadowrun.outgoing.models import MessageLimit
 from meadowrun.people.models import Field
@@ -296,6 +303,69 @@ def test_other_journeys_go_on_writing_to_the_same_people(database, world):
     assert found.found.delayed.middle == 0
 
 
+def test_tasks_crowding_and_splits_are_told(web, database, world):
+    """All come in at once: two emails on the first day, a third to those who take the first path of
+    a split; a task for each of the others."""
+    halves = SplitStep(
+        "",
+        (
+            Path("", (MessageStep("", 1, refused="go_on"),), percent=50),
+            Path("", (TaskStep("", "call", "Ask how it was"),), percent=50),
+        ),
+    )
+    two = MessageStep("", 1), MessageStep("", 1)
+    start = Start("everyone", who=EVERYONE)
+    written(database, world, *two, halves, start=start, goal=Goal("ticket_bought", 30))
+    found = rehearsed(database, world).found
+    split = first_of(database, world)[2]
+    first, second = (found.took[path.id].middle for path in split.paths)
+    # The third of them said no to email.
+    assert found.in_a_week[0].middle == found.in_a_week[1].middle == PEOPLE - 1
+    with database.session() as session:
+        salt = queries.journey(session, world).salt
+    chosen = [path_by_chance(split, contact, salt) for contact in range(1, PEOPLE + 1)]
+    assert first == chosen.count(split.paths[0].id) and first + second == PEOPLE
+    refused = chosen[2] == split.paths[0].id
+    assert found.in_a_week[2].middle == first - refused and len(found.in_a_week) == 3
+    assert found.tasks.sum() == second == found.tasks[0]
+    assert found.chose[split.paths[0].id][0] == first
+    shown = words(web.get(f"/journeys/{world}/rehearsal").text)
+    assert f"Colleagues get {second:.0f} tasks , at most {second:.0f} on one day: day 0." in shown
+    assert "Nobody gets more than 3 messages within a week" in shown
+    # Nobody bought anything after such a start: of twenty people only a large difference shows.
+    assert "not in 28 days. After them it shows only if one path leads" in shown
+
+
+def test_a_split_needs_as_many_days_as_it_takes_to_show_five_in_a_hundred(database, world):
+    """A tenth reach the goal. By the formula of sample sizes two paths of 500 people show 5.94 in a
+    hundred more, two of 1,000 show 4.07: that is on the third day, two days after the first."""
+    halves = SplitStep("", (Path("", percent=50), Path("", percent=50)))
+    start = Start("everyone", who=EVERYONE)
+    written(database, world, halves, start=start, goal=Goal("ticket_bought", 30))
+    rehearsal = rehearsed(database, world)
+    with database.session() as session:
+        itinerary = queries.draft(session, queries.journey(session, world))
+        names = queries.names(session)
+    first, second = itinerary.steps[0].paths
+
+    def told(*people):
+        each = np.array([0.0] * rehearsal.first_day + list(people))
+        found = dataclasses.replace(
+            rehearsal.found,
+            entered=Range(2000, 2000, 2000),
+            goal=Range(200, 200, 200),
+            chose={first.id: each, second.id: each + 3},
+        )
+        changed = dataclasses.replace(rehearsal, found=found)
+        return splits(changed, numbered(itinerary), itinerary, names)[0]
+
+    assert told(100, 500, 1000).days == 2
+    assert told(100, 500, 1000).least == pytest.approx(0.0407, abs=0.0002)
+    assert told(100, 500).days is None
+    assert told(100, 500).least == pytest.approx(0.0593, abs=0.0002)
+    assert told(0, 0) == Deciding("1 · Random split by chance", None, None)
+
+
 def counts(database):
     with database.session() as session:
         return [
@@ -335,6 +405,7 @@ def test_who_finds_it_full_is_said(web, database, world):
             session, IDA, NOW, found, found.version, "wrote", lambda i: edit.with_door(i, door)
         )
     shown = words(web.get(f"/journeys/{world}/rehearsal").text)
+    print("ZZ", shown)
     assert "5 come in" in shown and "15 do not come in, since 5 are inside then" in shown
 
 

@@ -4,7 +4,7 @@ they had lately, planned sends, and what other journeys send them."""
 import dataclasses
 import datetime as dt
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import sqlalchemy as sa
 
@@ -12,6 +12,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys.clocks import Clocks, Floats
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys.imagined_pasts import padded
 from meadowrun.journeys.models import Journey
 from meadowrun.messages.models import Message
@@ -56,10 +57,11 @@ class Got:
 
 @dataclasses.dataclass(frozen=True)
 class Elsewhere:
-    """Place of a limit → when each of some contacts had, or will get, what counts for it; and how
-    many messages other journeys send them."""
+    """Place of a limit → when each of some contacts had, or will get, what counts for it; when they
+    had or will get anything; and how many messages other journeys send them."""
 
     had: Mapping[int, Floats]
+    anything: Floats
     of_journeys: int
 
 
@@ -73,29 +75,32 @@ def from_elsewhere(
 ) -> Elsewhere:
     """What some contacts had lately and will get in so many days, but for what a journey sends
     them."""
-    if not caps:
-        return Elsewhere({}, 0)
     journeys = list(_of_journeys(moment, journey, contacts, clocks, days))
     rows = [
         *_lately(moment, contacts, caps, clocks),
         *_planned(moment, contacts, clocks, days),
         *journeys,
     ]
-    found = {}
-    for place, cap in enumerate(caps):
+
+    def by_contact(counts: Callable[[str, frozenset[int]], bool]) -> Floats:
         of: dict[int, list[float]] = {}
         for one in rows:
-            if cap.is_about(one.channel, one.tags):
+            if counts(one.channel, one.tags):
                 of.setdefault(one.contact, []).append(one.at)
-        found[place] = padded([of.get(one, []) for one in contacts])
-    return Elsewhere(found, len(journeys))
+        return padded([of.get(one, []) for one in contacts])
+
+    return Elsewhere(
+        {place: by_contact(cap.is_about) for place, cap in enumerate(caps)},
+        by_contact(lambda channel, tags: not CHANNELS[channel].waits_there),
+        len(journeys),
+    )
 
 
 def _lately(
     moment: Moment, contacts: Sequence[int], caps: Sequence[Cap], clocks: Clocks
 ) -> Iterator[Got]:
-    """What some contacts had as long ago as any limit looks back."""
-    since = moment.now - max(cap.reaches_back() for cap in caps)
+    """What some contacts had as long ago as any limit looks back, and a week ago at least."""
+    since = moment.now - max([WEEK, *(cap.reaches_back() for cap in caps)])
     values = {"ids": list(contacts), "since": since, "taken": since - _LATEST}
     for contact, channel, tags, at in moment.session.execute(sa.text(_HAD), values):
         yield Got(contact, channel, frozenset(tags), clocks.minutes(at))

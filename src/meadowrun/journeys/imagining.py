@@ -98,6 +98,11 @@ class Rehearsed:
     #: so many messages of other journeys these people get meanwhile
     of_journeys: int
 
+    @property
+    def first_day(self) -> int:
+        """Which day of the clocks it began on."""
+        return int(self.clocks.minutes(self.began) // DAY)
+
 
 def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked) -> Rehearsed:
     """Rehearses an itinerary with real people. Raises Invalid where that cannot be."""
@@ -161,6 +166,7 @@ def _gathered(
         _dates(moment, itinerary, contacts),
         elsewhere.had,
         _taken_out(moment, itinerary, contacts, asked.days),
+        elsewhere.anything,
     )
     world = World(
         clocks,
@@ -277,7 +283,15 @@ def _leaving(
         limits = () if waits_there else about
         best = step.best and not waits_there
         hour = _best_hours(moment, contacts, of) if best else None
-        found[ident] = Leaving(message.channel, tuple(of), step.hold * 60.0, limits, limits, hour)
+        found[ident] = Leaving(
+            message.channel,
+            tuple(of),
+            step.hold * 60.0,
+            limits,
+            limits,
+            hour,
+            comes=not waits_there,
+        )
     return found
 
 

@@ -10,25 +10,26 @@ import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.channels import KINDS
 from meadowrun.core.guardrails.outcomes import WORDS, words_for
 from meadowrun.core.journeys import typed
-from meadowrun.core.journeys.clocks import DAY
 from meadowrun.core.journeys.drawing import Flow, Mark
 from meadowrun.core.journeys.imagined import Passed, Range
 from meadowrun.core.journeys.steps import Itinerary, Parting, Path, WaitForStep, Who, numbered
 from meadowrun.core.journeys.words import Names, exit_words, line, path_line, start_words
-from meadowrun.core.language import Wording, in_language
-from meadowrun.core.wording import number, weekday_day
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import number
 from meadowrun.journeys import page, queries
+from meadowrun.journeys import rehearsal_findings as findings
 from meadowrun.journeys.beside import Version, beside
 from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
-from meadowrun.journeys.map import RIVER, Folds, draw_flow, steps_inside
+from meadowrun.journeys.map import Folds, draw_flow, steps_inside
 from meadowrun.journeys.reasons import ENDS, WHY
+from meadowrun.journeys.rehearsal_chart import chart_of
+from meadowrun.outgoing.pressure import MANY
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import at_present
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import Answer, db, integer, needs, settings, zone
+from meadowrun.shell.request import Answer, db, integer, needs, settings
 
 pages = flask.Blueprint("rehearsal", __name__, url_prefix="/journeys/<int:ident>/rehearsal")
 
@@ -154,7 +155,7 @@ def _told(
             folds=folds,
         ),
         "span": span,
-        "chart": _chart(rehearsed, called, itinerary, names),
+        "chart": chart_of(rehearsed, called, itinerary, names),
         "unused": [
             f"{called[path.id]} · {path_line(step, path, names).what}"
             for step, _, _ in itinerary.walk()
@@ -162,7 +163,11 @@ def _told(
             for path in step.paths
             if path.id not in found.took or found.took[path.id].high == 0
         ],
-        "piled": _piled(rehearsed, called, itinerary, names),
+        "piled": findings.piled(rehearsed, called, itinerary, names),
+        "crowded": findings.crowded(rehearsed, MANY),
+        "tasks": findings.tasks(rehearsed),
+        "splits": findings.splits(rehearsed, called, itinerary, names),
+        "worth_knowing": findings.WORTH_KNOWING,
         "left": {_why(because, itinerary, names): people for because, people in found.left.items()},
         "kept": {
             step: _kept_words(found.kept_back.get(step, {}), channel)
@@ -312,127 +317,3 @@ def _why(because: str, itinerary: Itinerary, names: Names, channel: str = "") ->
         return known
     words = words_for(channel) if channel else WORDS
     return Wording("not sent: %(why)s", why=str(words.get(because, because)).lower())
-
-
-def _piled(
-    rehearsed: Rehearsed, called: dict[str, str], itinerary: Itinerary, names: Names
-) -> tuple[str, int, int] | None:
-    """The step on which most people are at the end of a day: what it is, how many, and the day."""
-    best: tuple[str, int, int] | None = None
-    for step, _, _ in itinerary.walk():
-        here = rehearsed.found.here.get(step.id)
-        if here is None or not len(here):
-            continue
-        day, most = int(here.argmax()), round(float(here.max()))
-        if most and (best is None or most > best[1]):
-            words = line(step, names)
-            best = (f"{called[step.id]} · {words.kind} {words.what}", most, day)
-    return best
-
-
-@dataclasses.dataclass(frozen=True)
-class Chart:
-    """Messages on each day, drawn, and told for the day of the pin."""
-
-    #: each channel: key, what its messages are called, its colour
-    channels: list[tuple[str, str, str]]
-    #: each day: x, and for each channel the y and the height of its bar
-    bars: list[tuple[float, list[tuple[float, float, str]]]]
-    #: each day as text
-    said: list[str]
-    #: days below which a number stands: x and number
-    labels: list[tuple[float, int]]
-    highest: int
-    width: float
-
-
-#: The size of the chart, in its own units.
-_WIDE, _HIGH = 900.0, 110.0
-
-
-def _chart(
-    rehearsed: Rehearsed, called: dict[str, str], itinerary: Itinerary, names: Names
-) -> Chart:
-    found = rehearsed.found
-    first = rehearsed.clocks.minutes(rehearsed.began) // DAY
-    days = range(int(first), int(first) + rehearsed.days + 1)
-    channels = list(found.a_day)
-    # By their place, so that a channel of one's own has a colour, too.
-    colours = {one: RIVER[place % len(RIVER)] for place, one in enumerate(channels)}
-    totals = [
-        sum(float(found.a_day[one][day]) for one in channels if day < len(found.a_day[one]))
-        for day in days
-    ]
-    highest = max([1.0, *totals])
-    width = _WIDE / len(days)
-    bars, said = [], []
-    for place, day in enumerate(days):
-        y, parts = _HIGH, []
-        words: list[str] = []
-        for channel in channels:
-            count = float(found.a_day[channel][day]) if day < len(found.a_day[channel]) else 0.0
-            high = count / highest * (_HIGH - 4)
-            y -= high
-            parts.append((y, high, colours[channel]))
-            if round(count):
-                kind = KINDS[channel]
-                words.append(
-                    Wording(
-                        "%(number)s %(messages)s",
-                        number=number(round(count)),
-                        messages=kind.several if count >= 1.5 else kind.one,
-                    )
-                )
-        bars.append((place * width, parts))
-        said.append(in_language(_day_words(rehearsed, day, words, called, itinerary, names)))
-    return Chart(
-        [(one, KINDS[one].several, colours[one]) for one in channels],
-        bars,
-        said,
-        [
-            (place * width + width / 2, place)
-            for place in range(0, len(days), max(1, len(days) // 7))
-        ],
-        round(highest),
-        width,
-    )
-
-
-def _every(days: int) -> int:
-    """Below every which day of so many a number stands."""
-    return max(1, days // 7)
-
-
-def _day_words(
-    rehearsed: Rehearsed,
-    day: int,
-    words: list[str],
-    called: dict[str, str],
-    itinerary: Itinerary,
-    names: Names,
-) -> str:
-    """What a day brings, and where people are at its end."""
-    moment = rehearsed.clocks.moment(day * DAY + DAY / 2).astimezone(zone())
-    sent = ", ".join(words) or Wording("no message")
-    here = [
-        (round(float(rehearsed.found.here[step.id][day])), step)
-        for step, _, _ in itinerary.walk()
-        if step.id in rehearsed.found.here and day < len(rehearsed.found.here[step.id])
-    ]
-    inside = sum(people for people, _ in here)
-    most = max(here, key=lambda one: one[0], default=None)
-    said = Wording(
-        "%(day)s: %(sent)s · %(n)s inside at its end",
-        day=weekday_day(moment.date()),
-        sent=sent,
-        n=number(inside),
-    )
-    if most and most[0]:
-        where = line(most[1], names)
-        said += Wording(
-            ", most of them (%(n)s) on %(number)s · %(kind)s",
-            n=number(most[0]),
-            number=called[most[1].id],
-            kind=where.kind,
-        )
-    return said

@@ -151,7 +151,7 @@ def room_at(cap: Cap, had: Floats, now: Floats, zone: Ints, clocks: Clocks) -> F
         return now
     until = np.where(had <= now[:, None], leaves(cap, had, zone[:, None], clocks), -NEVER)
     place = until.shape[1] - cap.most
-    full = np.partition(until, place, axis=1)[:, place]
+    full: Floats = np.partition(until, place, axis=1)[:, place]
     return np.maximum(now, full)
 
 

@@ -28,6 +28,8 @@ class Leaving:
     counts: tuple[int, ...] = ()
     #: the hour of the day at which each of the people gets it, -1 for any; None: all at any
     hour: Ints | None = None
+    #: whether it comes to people by itself, and is not only there when they come
+    comes: bool = True
 
 
 @dataclasses.dataclass(frozen=True)
@@ -48,6 +50,9 @@ class People:
     had: Mapping[int, Floats]
     #: exit rule → whether they are one of those whom it takes out, on each day from the first on
     taken_out: Mapping[str, Bools] = dataclasses.field(default_factory=dict)
+    #: when they had, or will get from elsewhere, any message that comes to them; infinity where
+    #: there are fewer; None: never
+    elsewhere: Floats | None = None
 
 
 @dataclasses.dataclass(frozen=True)
@@ -159,3 +164,10 @@ class Rehearsal:
     ways: Mapping[int, tuple[Passed, ...]]
     #: when each start is over, infinity where they are still inside
     over: Floats
+    #: how many people get one message at least, two, three … within any seven days, of those who
+    #: get any of this journey, and of all messages
+    in_a_week: tuple[Range, ...] = ()
+    #: tasks that colleagues get on each day
+    tasks: Floats = dataclasses.field(default_factory=lambda: np.empty(0))
+    #: path of a random split → how many have taken it by the end of each day
+    chose: Mapping[str, Floats] = dataclasses.field(default_factory=dict)

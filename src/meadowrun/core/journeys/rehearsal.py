@@ -6,7 +6,6 @@ holds every way that is found here equal to its walk.
 """
 
 import dataclasses
-import heapq
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -22,7 +21,9 @@ from meadowrun.core.journeys.clocks import (
     room_at,
     wait_over,
 )
+from meadowrun.core.journeys.crowding import in_a_week
 from meadowrun.core.journeys.details import holds
+from meadowrun.core.journeys.doors import their_turns, with_room
 from meadowrun.core.journeys.flat import END, Flat
 from meadowrun.core.journeys.imagined import (
     Bools,
@@ -30,10 +31,10 @@ from meadowrun.core.journeys.imagined import (
     Passed,
     Range,
     Rehearsal,
-    Starts,
     Texts,
     World,
 )
+from meadowrun.core.journeys.ranges import between, by_play, range_of
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -43,6 +44,7 @@ from meadowrun.core.journeys.steps import (
     Parting,
     Path,
     SplitStep,
+    TaskStep,
     WaitForStep,
     WaitStep,
 )
@@ -92,7 +94,7 @@ def rehearse(
     at = np.where(stays, world.starts.at, NEVER)
     again = play(dataclasses.replace(world, starts=dataclasses.replace(world.starts, at=at)))
     came = np.isfinite(world.starts.at) & (world.starts.at <= world.until)
-    return dataclasses.replace(again, full=_range(world, np.flatnonzero(came & ~stays)))
+    return dataclasses.replace(again, full=range_of(world, np.flatnonzero(came & ~stays)))
 
 
 class _Play:
@@ -117,6 +119,8 @@ class _Play:
         self.got = np.zeros(self.size, bool)
         #: place of a limit → when messages of this journey counted for it, one column each
         self.had: dict[int, list[Floats]] = {}
+        #: who gets a message that comes by itself, and when
+        self.gets: list[tuple[Ints, Floats]] = []
         # What happens at the very start is what started it.
         self.later = np.nextafter(starts.at, NEVER)
         self.goal_at = self._first_event(goal.event, self.later) if goal else None
@@ -137,6 +141,8 @@ class _Play:
         self.after: dict[str, float] = {}
         self.days = int(np.ceil(world.until / DAY)) + 1
         self.a_day: dict[str, Floats] = {}
+        self.tasks = np.zeros(self.days)
+        self.chose: dict[str, Floats] = {}
         self.here: dict[str, Floats] = {}
         self.finished = np.zeros(world.plays)
         self.inside = np.zeros(world.plays)
@@ -186,9 +192,9 @@ class _Play:
         )
         return Rehearsal(
             entered=self._range(everybody[within]),
-            inside=_between(self.inside),
-            finished=_between(self.finished),
-            full=_between(np.zeros(self.world.plays)),
+            inside=between(self.inside),
+            finished=between(self.finished),
+            full=between(np.zeros(self.world.plays)),
             left=self.left,
             goal=self._range(reached),
             came=self.came,
@@ -197,11 +203,14 @@ class _Play:
             on=self.on,
             took=self.took,
             after=self.after,
-            delayed=_between(self.delayed),
+            delayed=between(self.delayed),
             a_day=self.a_day,
             here=self.here,
             ways={place: tuple(way) for place, way in self.ways.items()},
             over=self.over,
+            in_a_week=in_a_week(self.world, self.gets),
+            tasks=self.tasks,
+            chose=self.chose,
         )
 
     def _do(self, flat: Flat, who: Ints, at: Floats) -> _Gone:
@@ -229,6 +238,9 @@ class _Play:
             for one, number in self._answered(step, who):
                 chosen[one] = number
             return self._by_path(flat, step.paths, who, at, chosen)
+        if isinstance(step, TaskStep):
+            given = at < self.off_at[who]
+            self.tasks = self.tasks + self._by_day(at[given & (at <= self.world.until)])
         because = _BECAUSE.get(step.kind, "done")
         out = np.full(len(who), because in ("exit", "jumped"))
         return _Gone(who, np.full(len(who), flat.next), at, np.full(len(who), because), out)
@@ -305,6 +317,8 @@ class _Play:
             column[gets] = settled[really]
             self.had.setdefault(limit, []).append(column)
         self._count_day(leaving.channel, settled[really])
+        if leaving.comes:
+            self.gets.append((gets, settled[really]))
         pasts = self.world.pasts.reactions.get(option)
         if pasts is not None and len(pasts) and len(gets):
             drawn = pasts[self.random.integers(len(pasts), size=len(gets))]
@@ -428,7 +442,10 @@ class _Play:
         first = dict(flat.first_of)
         takes = (at < self.off_at[who]) & (at <= self.world.until)
         for number, path in enumerate(paths):
-            self.took[path.id] = self._range(who[takes & (place == number)])
+            some = takes & (place == number)
+            self.took[path.id] = self._range(who[some])
+            if isinstance(flat.step, SplitStep):
+                self.chose[path.id] = np.cumsum(self._by_day(at[some]))
         to = np.array([first[path.id] for path in paths])
         because = np.array([path.id for path in paths])[place]
         return _Gone(who, to[place], at, because, np.zeros(len(who), bool))
@@ -484,10 +501,10 @@ class _Play:
 
     def _range(self, who: Ints) -> Range:
         """How many they are, over the plays."""
-        return _range(self.world, who)
+        return range_of(self.world, who)
 
     def _by_play(self, who: Ints) -> Floats:
-        return _by_play(self.world, who)
+        return by_play(self.world, who)
 
     def _by_day(self, moments: Floats) -> Floats:
         """How many of some moments are on each day, in the middle of the plays."""
@@ -509,52 +526,6 @@ class _Play:
         for place in kept:
             way = self.ways[int(gone.who[place])]
             way.append(Passed(str(gone.to[place]), float(gone.at[place]), str(gone.because[place])))
-
-
-def _by_play(world: World, who: Ints) -> Floats:
-    """How many people some starts stand for in each play."""
-    plays = world.starts.play[who]
-    weights = np.full(len(plays), world.weight)
-    counted: Floats = np.bincount(plays, weights, world.plays).astype(np.float64)
-    return counted
-
-
-def _between(counts: Floats) -> Range:
-    low, middle, high = np.percentile(counts, (5, 50, 95))
-    return Range(float(low), float(middle), float(high))
-
-
-def _range(world: World, who: Ints) -> Range:
-    return _between(_by_play(world, who))
-
-
-def with_room(starts: Starts, over: Floats, most: float) -> Bools:
-    """Who comes in where at most so many of a play are inside at once, given when each would be
-    out again. Whoever leaves at a moment makes room for who comes then."""
-    comes = np.zeros(len(starts.at), bool)
-    inside: dict[int, list[float]] = {}
-    for one in np.argsort(starts.at, kind="stable"):
-        ends = inside.setdefault(int(starts.play[one]), [])
-        while ends and ends[0] <= starts.at[one]:
-            heapq.heappop(ends)
-        if len(ends) < most:
-            heapq.heappush(ends, float(over[one]))
-            comes[one] = True
-    return comes
-
-
-def their_turns(starts: Starts, gap: float) -> Floats:
-    """When each comes in where so many minutes pass at least between two of a play: the next one
-    comes at their start, or so long after the one before."""
-    if not gap:
-        return starts.at
-    turns = starts.at.copy()
-    for play in np.unique(starts.play):
-        mine = np.flatnonzero(starts.play == play)
-        mine = mine[np.argsort(starts.at[mine], kind="stable")]
-        waits = gap * np.arange(len(mine))
-        turns[mine] = waits + np.maximum.accumulate(starts.at[mine] - waits)
-    return turns
 
 
 def options(step: MessageStep) -> list[str]:
