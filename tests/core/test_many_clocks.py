@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.guardrails.caps import Cap
-from meadowrun.core.journeys.clocks import Clocks, at_hour, first_open, room_at
+from meadowrun.core.journeys.clocks import Clocks, at_hour, first_open, leaves, room_at
 from meadowrun.core.timing.hours import Hours
 from meadowrun.core.timing.moments import Moments
 
@@ -55,7 +55,7 @@ def test_limits(cap, asked, before):
     minutes = np.array([one for one, _ in asked], float)
     zone = np.array([one for _, one in asked])
     had = np.array([[*before, np.inf]] * len(asked), float)
-    found = room_at(cap, had, minutes, zone, CLOCKS)
+    found = room_at(cap.most, had, leaves(cap, had, zone[:, None], CLOCKS), minutes)
     for place, (minute, number) in enumerate(asked):
         # What comes later does not count yet.
         until_then = [at(one) for one in before if one <= minute]

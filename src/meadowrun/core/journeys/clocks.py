@@ -143,15 +143,16 @@ def leaves(cap: Cap, at: Floats, zone: Ints, clocks: Clocks) -> Floats:
     return np.where(went, clocks.utc(midnight, zone), -NEVER)
 
 
-def room_at(cap: Cap, had: Floats, now: Floats, zone: Ints, clocks: Clocks) -> Floats:
-    """The first moment from `now` on at which a limit has room for one more, by what each had until
-    `now`; `had` are moments of messages, one row a person, infinity where there are fewer. What
-    comes meanwhile counts when it is asked again as of then."""
-    if had.shape[1] < cap.most:
+def room_at(most: int, had: Floats, until: Floats, now: Floats) -> Floats:
+    """The first moment from `now` on at which there is room for one more where at most so many may
+    count, by what each had until `now`. `had` are moments of messages, one row a person, infinity
+    where there are fewer; each counts until `until`, as `leaves` says. What comes meanwhile counts
+    when it is asked again as of then."""
+    if had.shape[1] < most:
         return now
-    until = np.where(had <= now[:, None], leaves(cap, had, zone[:, None], clocks), -NEVER)
-    place = until.shape[1] - cap.most
-    full: Floats = np.partition(until, place, axis=1)[:, place]
+    counts = np.where(had <= now[:, None], until, -NEVER)
+    place = counts.shape[1] - most
+    full: Floats = np.partition(counts, place, axis=1)[:, place]
     return np.maximum(now, full)
 
 

@@ -18,7 +18,6 @@ from meadowrun.core.journeys.clocks import (
     Ints,
     at_hour,
     first_open,
-    room_at,
     wait_over,
 )
 from meadowrun.core.journeys.crowding import in_a_week
@@ -35,6 +34,7 @@ from meadowrun.core.journeys.imagined import (
     World,
 )
 from meadowrun.core.journeys.ranges import between, by_play, range_of
+from meadowrun.core.journeys.rooms import Rooms
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -117,8 +117,7 @@ class _Play:
         self.reacted = np.full((self.size, len(REACTIONS)), NEVER)
         #: who was sent anything yet
         self.got = np.zeros(self.size, bool)
-        #: place of a limit → when messages of this journey counted for it, one column each
-        self.had: dict[int, list[Floats]] = {}
+        self.rooms = Rooms(world)
         #: who gets a message that comes by itself, and when
         self.gets: list[tuple[Ints, Floats]] = []
         # What happens at the very start is what started it.
@@ -313,9 +312,7 @@ class _Play:
         waits = delayed & (settled < self.off_at[who]) & goes
         self.delayed += self._by_play(who[waits])
         for limit in leaving.counts:
-            column = np.full(self.size, NEVER)
-            column[gets] = settled[really]
-            self.had.setdefault(limit, []).append(column)
+            self.rooms.note(limit, gets, settled[really])
         self._count_day(leaving.channel, settled[really])
         if leaving.comes:
             self.gets.append((gets, settled[really]))
@@ -331,12 +328,7 @@ class _Play:
         """When a message may leave by hours and limits together; and who waits for room."""
         world, zone = self.world, self.zone[who]
         person = world.starts.person[who]
-        had = {
-            limit: np.column_stack(
-                [world.people.had[limit][person], *(one[who] for one in self.had.get(limit, ()))]
-            )
-            for limit in leaving.obeys
-        }
+        known = {limit: self.rooms.known(limit, who) for limit in leaving.obeys}
         now, delayed = at, np.zeros(len(who), bool)
         for _ in range(_TURNS):
             before = now
@@ -345,7 +337,7 @@ class _Play:
             for one in leaving.hours:
                 now = first_open(one, now, zone, world.clocks)
             for limit in leaving.obeys:
-                room = room_at(world.limits[limit], had[limit], now, zone, world.clocks)
+                room = self.rooms.first(limit, known[limit], now)
                 if limit in world.wished:
                     room = np.where(world.wished[limit][person], room, now)
                 delayed |= room > now
