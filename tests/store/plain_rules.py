@@ -33,6 +33,8 @@ class Person:
     bought: bool = False
     #: their server refuses what comes, for the moment
     refuses: bool = False
+    #: the hours of the day at which they react, the best first; empty: nothing is known of them
+    react_at: tuple = ()
 
     def clock(self, moment):
         return moment.astimezone(zoneinfo.ZoneInfo(self.zone) if self.zone else HOME)
@@ -63,6 +65,10 @@ class Letter:
     passed: str = "next_day"
     #: minutes of the day from and to, days of the week
     hours: tuple = (0, 0, (0, 1, 2, 3, 4, 5, 6))
+    #: days on which it does not leave
+    holidays: frozenset = frozenset()
+    #: it leaves at the best hour of each person
+    best: bool = False
     gap: int = 0
     again: str = "each"
     obeys: bool = True
@@ -87,13 +93,19 @@ class Standing:
     control: bool = False
     repeated: bool = False
     portion: int = 0
+    #: the hour of the day that was chosen for them when the send began
+    hour: int | None = None
 
 
 class Reading:
     """Everybody and everything that was sent, as the rules say it must be."""
 
-    def __init__(self, people, limits, quiet, control_of_all):
+    def __init__(self, people, limits, quiet, control_of_all, usual_hours):
         self.people = {person.ident: person for person in people}
+        #: the hours of the day at which people in general react, the best first
+        self.usual_hours = usual_hours
+        #: what was found before: slow as it is, it is asked for at each half hour
+        self.known_begins, self.known_hours = {}, {}
         self.limits, self.quiet = limits, quiet
         #: who gets no marketing at all
         self.held_out = control_of_all
@@ -111,7 +123,28 @@ class Reading:
             if control or repeated:
                 stands.due = letter.starts
             else:
+                stands.hour = self.best_hour(letter, self.people[ident]) if letter.best else None
                 self.wait(letter, stands, self.people[ident], letter.starts, room=False)
+
+    def best_hour(self, letter, person):
+        """Their best hour of those at which it may leave on any of the next seven days; their very
+        best where there is none."""
+        midnight = dt.datetime.combine(letter.starts.date(), dt.time())
+        ranked = person.react_at or self.usual_hours
+        for hour in ranked:
+            week = (midnight + dt.timedelta(days=day, hours=hour) for day in range(7))
+            if any(self.open_for(letter, here) for here in week):
+                return hour
+        return ranked[0]
+
+    def open_for(self, letter, here):
+        """Whether neither hours nor holidays nor quiet hours are against a time on a clock."""
+        if not letter_open(letter, here):
+            return False
+        if not self.quiet or letter.rule == "service":
+            return True
+        first, last, _ = self.quiet
+        return open_at((last, first, (0, 1, 2, 3, 4, 5, 6)), here)
 
     def pass_to(self, now):
         """Whatever is due at a moment. Room goes to service messages first, then to who waits
@@ -214,10 +247,13 @@ class Reading:
         begins = self.begins(letter, stands, person)
         if begins is None:
             return {"passed": False}
+        own = "portion" if stands.portion else "own_clock"
+        if stands.hour is not None:
+            own, begins = "best_hour", self.at_hour(letter, stands, person, begins)
         if moment < begins:
-            found["portion" if stands.portion else "own_clock"] = True
+            found[own] = True
         here = person.clock(moment)
-        if not open_at(letter.hours, here):
+        if not letter_open(letter, here):
             found["hours"] = True
         if self.quiet and letter.rule != "service":
             first, last, does = self.quiet
@@ -230,6 +266,12 @@ class Reading:
 
     def begins(self, letter, stands, person):
         """From when on it may reach a person; None: never."""
+        key = letter.number, letter.starts, person.zone, stands.portion
+        if key not in self.known_begins:
+            self.known_begins[key] = self._begins(letter, stands, person)
+        return self.known_begins[key]
+
+    def _begins(self, letter, stands, person):
         begins = letter.starts
         here = person.clock(begins).replace(tzinfo=None)
         wanted = letter.local or here
@@ -241,9 +283,25 @@ class Reading:
             begins += STEP
         for portion in range(stands.portion + 1):
             begins += dt.timedelta(minutes=letter.gap) if portion else dt.timedelta()
-            while stands.portion and not open_at(letter.hours, person.clock(begins)):
+            while stands.portion and not letter_open(letter, person.clock(begins)):
                 begins += STEP
         return begins
+
+    def at_hour(self, letter, stands, person, begins):
+        """When their hour begins first, or lasts, from a moment on while it may leave; at that
+        moment where it never may."""
+        key = letter.number, person.zone, self.quiet, stands.hour, begins
+        if key in self.known_hours:
+            return self.known_hours[key]
+        found = begins
+        for ahead in range(21 * 48):
+            here = person.clock(begins + ahead * STEP)
+            lasts = here.hour == stands.hour and (not ahead or not here.minute)
+            if lasts and self.open_for(letter, here):
+                found = begins + ahead * STEP
+                break
+        self.known_hours[key] = found
+        return found
 
     def full(self, letter, person, moment):
         """Which of the limits and the person's own wish leave no room at a moment."""
@@ -283,6 +341,11 @@ class Reading:
             monday = [day - dt.timedelta(days=day.weekday()) for day in (then, here)]
             return (monday[1] - monday[0]).days < 7 * limit.length
         return (here.year - then.year) * 12 + here.month - then.month < limit.length
+
+
+def letter_open(letter, here):
+    """Whether its own hours and holidays let a send leave at a time on somebody's clock."""
+    return open_at(letter.hours, here) and here.date() not in letter.holidays
 
 
 def open_at(hours, here):

@@ -14,7 +14,7 @@ from meadowrun.core.guardrails.caps import Cap
 from meadowrun.gateways import smtp
 from meadowrun.gateways.handing import Handed, all_may_go
 from meadowrun.outgoing import caps, held_out, quiet
-from meadowrun.outgoing.models import Delivery
+from meadowrun.outgoing.models import BestHours, Delivery, HabitsLearnt, Holidays
 from meadowrun.outgoing.timing import judge_again
 from meadowrun.people import actions as people
 from meadowrun.people import keeping, wishes
@@ -69,6 +69,21 @@ class Refusing(Keeper):
                 yield Handed(letter.contact_id, "bounced" if bad else "delivered", "", hard=False)
 
 
+def learnt_now(usual):
+    """The hours of people of whom nothing is known."""
+    return HabitsLearnt(
+        id=1,
+        learnt_at=NOW,
+        usual=usual,
+        own=0,
+        few=0,
+        tested=0,
+        single_hour=usual[0],
+        single_share=0.0,
+        own_share=0.0,
+    )
+
+
 class House:
     """The application and the slow reading of its rules, side by side."""
 
@@ -91,7 +106,17 @@ class House:
             ]
             held_out.save(session, IDA, NOW, 8.0, "quarter")
             drawn = held_out.among(session, NOW.date(), [one.ident for one in everybody])
-            self.reading = Reading(everybody, [], None, drawn)
+            usual = self._ranked()
+            session.add(learnt_now(usual))
+            self.reading = Reading(everybody, [], None, drawn, usual)
+            days = {"2026-11-24": "Founders’ day", "2026-11-26": "Harvest"}
+            self.calendar = Holidays(
+                name="Local", country="", days=days, changed_by="Ida", changed_at=NOW
+            )
+            session.add(self.calendar)
+            session.flush()
+            self.closed = frozenset(map(dt.date.fromisoformat, days))
+            self.calendar_id = self.calendar.id
             self._limits(session)
             self._quiet(session, NOW)
             self._sends(session)
@@ -129,9 +154,16 @@ class House:
         if pick() < 0.06:
             one.bounced_before = True
             contact.bounced_at = NOW
+        if pick() < 0.6:
+            one.react_at = tuple(self._ranked())
+            session.add(BestHours(contact_id=ident, hours=list(one.react_at), known=5))
         if pick() < 0.25:
             one.wish = contact.most_a_week = self.chance.randrange(1, 3)
         return one
+
+    def _ranked(self):
+        """All hours of the day, in any order."""
+        return self.chance.sample(range(24), 24)
 
     def _limits(self, session):
         season = tags.numbers(session, NOW, ["season"])[0]
@@ -167,7 +199,8 @@ class House:
             if self.chance.random() < 0.3:
                 message = message or send.message_id
                 send.message_id = message
-            hours = self._hours()
+            hours, holidays = self._hours(), self.chance.random() < 0.3
+            kept = hours or (0, 0, (0, 1, 2, 3, 4, 5, 6))
             how = {
                 "consent_rule": self.chance.choice(["agreed", "agreed", "not_refused", "service"]),
                 "again_rule": self.chance.choice(["each", "message"]),
@@ -177,12 +210,8 @@ class House:
                 "still_in": still_in,
                 "within_hours": self.chance.choice([12, 24, 48, 72]),
                 "at_last": self.chance.choice(["drop", "drop", "send"]),
-                "hours": hours
-                and {
-                    "from": f"{hours[0] // 60:02}:00",
-                    "to": f"{hours[1] // 60:02}:00",
-                    "days": list(hours[2]),
-                },
+                "hours": self._as_kept(kept, holidays) if hours or holidays else {},
+                "best_hour": self.chance.random() < 0.3,
                 "control": {"percent": 15.0} if self.chance.random() < 0.4 else {},
             }
             starts = NOW + STEP * self.chance.randrange(0, 60)
@@ -205,7 +234,9 @@ class House:
                 topic=topic,
                 local=send.local_at,
                 passed=send.passed,
-                hours=hours or (0, 0, (0, 1, 2, 3, 4, 5, 6)),
+                hours=kept,
+                holidays=self.closed if holidays else frozenset(),
+                best=send.best_hour,
                 gap=send.portion_gap,
                 again=send.again_rule,
                 obeys=send.obeys_caps,
@@ -223,6 +254,16 @@ class House:
         ends = (begins + 60 * self.chance.randrange(2, 13)) % (24 * 60)
         days = sorted(self.chance.sample(range(7), self.chance.randrange(3, 8)))
         return begins, ends, tuple(days)
+
+    def _as_kept(self, hours, holidays):
+        """Hours as a send keeps them."""
+        begins, ends, days = hours
+        found = {
+            "from": f"{begins // 60:02}:00",
+            "to": f"{ends // 60:02}:00",
+            "days": list(days),
+        }
+        return found | ({"calendar": self.calendar_id} if holidays else {})
 
     def _moment(self, starts):
         if self.chance.random() < 0.6:
@@ -374,7 +415,7 @@ class House:
         letter, person = self.planned[key[0]], self.reading.people[key[1]]
         if delivery.due == self.reading.begins(letter, stands, person):
             stands.due = delivery.due
-            stands.because = frozenset({"portion", "own_clock"})
+            stands.because = frozenset({"portion", "own_clock", "best_hour"})
         else:
             self.reading.wait(letter, stands, person, now)
 

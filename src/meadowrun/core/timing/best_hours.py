@@ -17,7 +17,7 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
-from meadowrun.core.timing.hours import Hours, first_open
+from meadowrun.core.timing.hours import Hours
 
 HOURS = 24
 #: From so many reactions on somebody is known by their own; below, by people like them.
@@ -138,4 +138,4 @@ def open_hours(several: Sequence[Hours], day: dt.date) -> list[int]:
 
 def _is_open(several: Sequence[Hours], local: dt.datetime) -> bool:
     at = local.replace(tzinfo=dt.UTC)
-    return first_open(several, at, dt.UTC) == at
+    return all(one.is_open(at, dt.UTC) for one in several)

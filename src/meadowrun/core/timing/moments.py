@@ -65,13 +65,17 @@ class Moments:
         """The first moment from `begins` on at which an hour of the day begins, or lasts, in a zone
         while its hours and some others are open; `begins` where that never happens."""
         hours = [self.hours, *also]
-        if begins.astimezone(zone).hour == hour and first_open(hours, begins, zone) == begins:
+
+        def opened(at: dt.datetime) -> bool:
+            return all(one.is_open(at, zone) for one in hours)
+
+        if begins.astimezone(zone).hour == hour and opened(begins):
             return begins
         first = begins.astimezone(zone).date()
         for ahead in range(SEARCHED):
             day = first + dt.timedelta(days=ahead)
             at = moment_of(dt.datetime.combine(day, dt.time(hour)), zone)
-            if at >= begins and first_open(hours, at, zone) == at:
+            if at >= begins and opened(at):
                 return at
         return begins
 
