@@ -333,12 +333,12 @@ def test_tasks_crowding_and_splits_are_told(web, database, world):
     assert f"Colleagues get {second:.0f} tasks , at most {second:.0f} on one day: day 0." in shown
     assert "Nobody gets more than 3 messages within a week" in shown
     # Nobody bought anything after such a start: of twenty people only a large difference shows.
-    assert "not in 28 days. After them it shows only if one path leads" in shown
+    assert "too few people come in 28 days. With them only a difference of" in shown
 
 
 def test_a_split_needs_as_many_days_as_it_takes_to_show_five_in_a_hundred(database, world):
     """A tenth reach the goal. By the formula of sample sizes two paths of 500 people show 5.94 in a
-    hundred more, two of 1,000 show 4.07: that is on the third day, two days after the first."""
+    hundred more, two of 1,000 show 4.07: these have come on the third day, two after the first."""
     halves = SplitStep("", (Path("", percent=50), Path("", percent=50)))
     start = Start("everyone", who=EVERYONE)
     written(database, world, halves, start=start, goal=Goal("ticket_bought", 30))

@@ -14,9 +14,10 @@ WORTH_KNOWING = 0.05
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Deciding:
-    """How long a random split needs: what it is, after how many days it shows whether one path
-    brings WORTH_KNOWING more to the goal, None: not in the imagined time; and the least gain that
-    shows at the end, a share, None: none."""
+    """How long a random split needs: what it is, after how many days enough people have come to see
+    whether one path brings WORTH_KNOWING more to the goal, None: not in the imagined time; and the
+    least gain that those at the end show, a share, None: none. Each of them then has the days of
+    the goal."""
 
     what: str
     days: int | None
