@@ -81,7 +81,7 @@ class History:
     moved: list
     zones: list
     merged: list
-    parted: list
+    erasures: list
     edited: int | None
 
     def comings(self):
@@ -184,7 +184,7 @@ class History:
         return sorted(found, key=lambda one: one[1])
 
     def _erased(self):
-        return [(contact, _after(minutes, 35)) for contact, minutes in self.parted]
+        return [(contact, _after(minutes, 35)) for contact, minutes in self.erasures]
 
     def owner(self, contact, moment):
         """Which record stands for somebody."""

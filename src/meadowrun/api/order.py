@@ -1,5 +1,5 @@
 """The API's endpoints that keep the house in order: fields and kinds of event changed, merged and
-retired; duplicates found and parted."""
+retired; duplicates merged, and merges undone."""
 
 import flask
 
@@ -175,5 +175,5 @@ def likely_duplicates(actor: Actor) -> Answer:
     "Undo a merge of two contacts of the last 30 days",
 )
 def undo_merge(actor: Actor, ident: int) -> Answer:
-    parted = duplicates.undo(db(), actor, now(), ident)
-    return flask.jsonify(kept=parted.kept_id, gone=parted.gone_id)
+    undone = duplicates.undo(db(), actor, now(), ident)
+    return flask.jsonify(kept=undone.kept_id, gone=undone.gone_id)

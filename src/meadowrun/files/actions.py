@@ -27,7 +27,7 @@ MOST_BYTES = 8_000_000
 MOST_DOCUMENT = 25_000_000
 #: A picture of more points than this is a trap for whoever opens it.
 MOST_POINTS = 40_000_000
-#: Widths in points that pictures are kept in besides their own: what mails and phones ask for.
+#: Widths in pixels that pictures are kept in besides their own: what emails and phones ask for.
 WIDTHS = (1200, 600, 300)
 
 

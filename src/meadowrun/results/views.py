@@ -1,4 +1,4 @@
-"""What a send did: every number leads to the people behind it, and all of it can be taken along."""
+"""What a send did: every number leads to the people behind it, and all of it can be downloaded."""
 
 import datetime as dt
 import io

@@ -15,7 +15,7 @@ from meadowrun.core.language import Wording
 from meadowrun.shell import telling
 from meadowrun.shell.accounts import may, people_who
 
-#: Within an hour, by one person: contacts looked at, files of people taken along; and by whomever:
+#: Within an hour, by one person: contacts looked at, files of people downloaded; and by whomever:
 #: refused sign-ins.
 MOST_LOOKS, MOST_FILES, MOST_REFUSED = 150, 12, 60
 #: Who did one of these oftener within the last hour: what, who, how often.
