@@ -28,9 +28,10 @@ from meadowrun.base.listening import listen, port_of
 from meadowrun.base.schema import migrate
 from meadowrun.base.settings import Settings
 from meadowrun.demo.moved import follow
-from meadowrun.demo.stories import SITE_KEY
+from meadowrun.demo.stories import IDA, SITE_KEY
 from meadowrun.messages.mail_keys import keys_of
 from meadowrun.shell.accounts import DEMO_DOMAIN, DEMO_PASSWORD
+from meadowrun.shell.keys import make_key
 from meadowrun.village.store import Store
 
 
@@ -155,10 +156,15 @@ class Demo:
             store = Store(self.folder / "village.db")
             store.settle(world.residents())
             store.introduce(world.introductions())
+            store.live_as(world.habits(), world.doings())
             from meadowrun.demo.writing import allow_notifications
 
             with database.session() as session:
                 _publish(session, store, settings)
+                _, key = make_key(
+                    session, IDA, world.moment, "The dome’s till", "secret", "", ["events"], 0, True
+                )
+                store.take_key("till", key)
                 allow_notifications(session, store, self.site, world.moment, scale)
             store.close()
         if follow(

@@ -177,7 +177,7 @@ MESSAGES: dict[str, tuple[str, str, list[tuple[str, str, str]]]] = {
                 "A lecture with pictures, and time for questions.</p>",
                 "",
             ),
-            ("button", "Book a seat", "/observatory/programme"),
+            ("button", "Book a seat", "/observatory/lectures"),
         ],
     ),
     "Thank you for coming": (
@@ -193,7 +193,7 @@ MESSAGES: dict[str, tuple[str, str, list[tuple[str, str, str]]]] = {
                 ),
                 "",
             ),
-            ("button", "Answer three questions", "/observatory/programme"),
+            ("button", "Answer three questions", "/observatory/survey"),
         ],
     ),
     "Your first night": (

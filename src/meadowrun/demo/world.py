@@ -14,10 +14,13 @@ from numpy.typing import NDArray
 
 from meadowrun.core.wording import fold
 from meadowrun.demo import names
-from meadowrun.village.store import Resident
+from meadowrun.village.store import Doing, Habit, Resident
 
 SEED = 20261123
 MONTHS = 14
+DAYS = MONTHS * 30.4
+#: Members do so many times as much as others.
+MEMBERS_DO = 2.2
 TIERS = ("Student", "Single", "Household", "Patron")
 INTERESTS = ("planets", "deep sky", "photography", "history", "children", "meteors")
 #: kind → (did, do, details, events per contact over the whole time)
@@ -98,6 +101,32 @@ class World:
             for i, e in enumerate(self.email)
             if e and "@" in e
         ]
+
+    def habits(self) -> list[Habit]:
+        """How often who does anything without being written to."""
+        weight = self.activity * np.where(self.tier >= 0, MEMBERS_DO, 1.0)
+        return [
+            Habit(
+                str(i + 1),
+                float(weight[i]),
+                int(self.hour[i]),
+                TIERS[self.tier[i]] if self.tier[i] >= 0 else "",
+            )
+            for i in range(self.scale)
+        ]
+
+    def doings(self) -> list[Doing]:
+        """What people go on doing, as often as in the past: but for pages of the website, which
+        its script tells."""
+        some = np.arange(min(self.scale, 60))
+        found = []
+        for kind, (_, _, _, rate) in KINDS.items():
+            if kind != "page_viewed":
+                members = kind.startswith("membership")
+                texts = [] if members else _details(self, kind, some, len(some))
+                options = sorted({one for one in texts if one})
+                found.append(Doing(kind, self.scale * rate / DAYS, members, options))
+        return found
 
 
 def phone(i: int) -> str | None:
@@ -220,20 +249,19 @@ def events(
     Who is active does more; the dark half of the year sees more; each person has an hour they like.
     """
     dice, count = world.dice, int(world.scale * rate)
-    weight = world.activity * np.where(world.tier >= 0, 2.2, 1.0)
+    weight = world.activity * np.where(world.tier >= 0, MEMBERS_DO, 1.0)
     if kind.startswith("membership"):
         weight = weight * (world.tier >= 0)
     edges = np.cumsum(weight)
     who = np.searchsorted(edges, dice.random(count) * edges[-1])
     end = world.moment.timestamp()
-    days = MONTHS * 30.4
-    back = dice.random(int(count * 1.7)) * days
+    back = dice.random(int(count * 1.7)) * DAYS
     season = 0.62 + 0.38 * np.cos(
         2 * np.pi * ((world.moment.timetuple().tm_yday - back) - 350) / 365.25
     )
     back = back[dice.random(len(back)) < season][:count]
     back = (
-        np.concatenate([back, dice.random(count - len(back)) * days]) if len(back) < count else back
+        np.concatenate([back, dice.random(count - len(back)) * DAYS]) if len(back) < count else back
     )
     hour = (world.hour[who] * 3600 + dice.normal(0, 4200, count)).astype(np.int64) % 86_400
     at = (np.floor((end - back * 86_400) / 86_400) * 86_400).astype(np.int64) + hour

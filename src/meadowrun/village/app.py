@@ -30,6 +30,7 @@ FRAME = (
 
 #: The made-up networks on which the observatory has a page.
 NETWORKS = ("hedgerow", "millpond", "rookery")
+PAGES = ("home", "tickets", "programme", "lectures", "survey", "join", *NETWORKS)
 
 
 def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
@@ -172,7 +173,7 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
     @app.get("/observatory/")
     @app.get("/observatory/<page>")
     def website(page: str = "home") -> Any:
-        if page not in ("home", "tickets", "programme", "join", *NETWORKS):
+        if page not in PAGES:
             flask.abort(404)
         return flask.render_template(
             "village/site.html",

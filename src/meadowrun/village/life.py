@@ -16,12 +16,20 @@ from typing import Any
 
 from meadowrun.base import signing
 from meadowrun.base.logs import log
-from meadowrun.village import minds, post
+from meadowrun.village import everyday, minds, post
 from meadowrun.village.browsers import new_browser
 from meadowrun.village.store import Store
 
 READER = "Village reader 1.0"
 PROGRAM = "Village mail proxy 1.0"
+TILL = "Village till 1.0"
+#: What whoever wants what a page of the observatory's website offers does there, by its last word;
+#: on any other page they buy a ticket.
+OFFERED = {
+    "join": "membership_renewed",
+    "lectures": "lecture_booked",
+    "survey": "survey_answered",
+}
 
 
 class _NoRedirect(urllib.request.HTTPRedirectHandler):
@@ -50,7 +58,10 @@ class Life:
         self._thinking = threading.Lock()
 
     def next_due(self) -> float | None:
-        found = self.store.rows("SELECT min(due) AS due FROM plans WHERE done = 0")
+        # What people do every day would be next every other minute.
+        found = self.store.rows(
+            "SELECT min(due) AS due FROM plans WHERE done = 0 AND deed <> 'did'"
+        )
         due: float | None = found[0]["due"]
         return due
 
@@ -65,10 +76,45 @@ class Life:
             until,
             most,
         )
+        self._tell_what_they_did([one for one in plans if one["deed"] == "did"], until)
         with ThreadPoolExecutor(6) as pool:
-            list(pool.map(self._do, plans))
+            list(pool.map(self._do, [one for one in plans if one["deed"] != "did"]))
         left = self.store.rows("SELECT count(*) AS n FROM plans WHERE done = 0 AND due <= ?", until)
         return int(left[0]["n"])
+
+    def _tell_what_they_did(self, plans: list[Any], until: float) -> None:
+        """The observatory's till tells what people did of themselves, all of it at once."""
+        if not plans:
+            return
+        events = [
+            {
+                "id": f"till {one['id']}",
+                "at": dt.datetime.fromtimestamp(one["due"], dt.UTC).isoformat(),
+                **json.loads(one["detail"]),
+            }
+            for one in plans
+        ]
+        self._bring(events, dt.datetime.fromtimestamp(until, dt.UTC).isoformat())
+        for one in plans:
+            self.store.write("UPDATE plans SET done = 1 WHERE id = ?", one["id"])
+
+    def _bring(self, events: list[dict[str, Any]], moment: str | None) -> None:
+        """Brings events in by the API, as the till does."""
+        try:
+            answer = self.ask(
+                f"{self.app_url}/api/v1/events",
+                moment,
+                TILL,
+                json.dumps({"events": events}).encode(),
+                {
+                    "Content-Type": "application/json",
+                    "Authorization": f"Bearer {self.store.key('till')}",
+                },
+            )
+        except OSError as problem:
+            answer = repr(problem)
+        if not answer.startswith("{"):
+            log.warning("what the village's till tells is not taken", answer=answer[:200])
 
     def _do(self, plan: Any) -> None:
         moment = dt.datetime.fromtimestamp(plan["due"], dt.UTC).isoformat()
@@ -127,16 +173,36 @@ class Life:
                     until,
                 )
             for plan in plans:
-                self.store.write(
-                    "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, ?, ?)",
-                    plan.due,
-                    plan.deed,
-                    json.dumps(plan.detail),
-                )
+                self._plan(plan)
             for name, rows in (("texts", texts), ("notifications", notifications)):
                 if rows:
                     self.store.set_mark(name, rows[-1]["id"])
             self.store.set_mark("strolls", max(start, until))
+            self._plan_days(since, until)
+
+    def _plan_days(self, since: float, until: float) -> None:
+        """Plans what people do of themselves on each day up to a moment that is not planned."""
+        planned = self.store.mark("everyday")
+        if not self.store.key("till") or until < planned:
+            return
+        habits, doings = self.store.habits(), self.store.doings()
+        day = dt.datetime.fromtimestamp(max(since, planned), dt.UTC).date()
+        last = dt.datetime.fromtimestamp(until, dt.UTC).date()
+        while day <= last:
+            for plan in everyday.of_day(habits, doings, day):
+                if plan.due > since:
+                    self._plan(plan)
+            day += dt.timedelta(days=1)
+        midnight = dt.datetime.combine(day, dt.time(), dt.UTC)
+        self.store.set_mark("everyday", midnight.timestamp())
+
+    def _plan(self, plan: minds.Plan) -> None:
+        self.store.write(
+            "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, ?, ?)",
+            plan.due,
+            plan.deed,
+            json.dumps(plan.detail),
+        )
 
     def _elsewhere(self, deed: str, detail: dict[str, Any], moment: str) -> None:
         """A deed that no mail is behind. Raises OSError when the application does not answer."""
@@ -246,8 +312,14 @@ class Life:
             return
         # Coming back to the ticket page needs the sign that the first click left behind.
         target = self.ask(links[0], moment, PROGRAM)
-        visitor = urllib.parse.parse_qs(urllib.parse.urlsplit(target).query).get("mr", [""])[0]
-        if visitor:
+        parts = urllib.parse.urlsplit(target)
+        visitor = urllib.parse.parse_qs(parts.query).get("mr", [""])[0]
+        event = OFFERED.get(parts.path.rpartition("/")[2])
+        if visitor and event:
+            score = {"score": 1 + int(amount) % 10} if event == "survey_answered" else {}
+            told = {"event": event, "contact": int(visitor.partition(".")[0]), "details": score}
+            self._bring([told | ({"at": moment} if moment else {})], moment)
+        elif visitor:
             self._tell(self.site, visitor, "ticket_bought", {"amount": amount}, moment)
 
     def _tell(

@@ -3,11 +3,12 @@ do."""
 
 import dataclasses
 import hashlib
+import json
 import math
 import pathlib
 import sqlite3
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS residents (
@@ -47,6 +48,11 @@ CREATE INDEX IF NOT EXISTS known_as_phone ON known_as (phone);
 CREATE TABLE IF NOT EXISTS marks (name TEXT PRIMARY KEY, value REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS records (name TEXT NOT NULL, kind TEXT NOT NULL, value TEXT NOT NULL,
 UNIQUE (name, kind, value));
+CREATE TABLE IF NOT EXISTS habits (contact TEXT PRIMARY KEY, often REAL NOT NULL,
+hour INTEGER NOT NULL, tier TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS doings (event TEXT PRIMARY KEY, a_day REAL NOT NULL,
+members INTEGER NOT NULL, details TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS keys (name TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS deferrals (address TEXT PRIMARY KEY, times INTEGER NOT NULL);
 """
 
@@ -72,6 +78,29 @@ class Resident:
     complains: float
     prefetches: bool
     hour: int
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Habit:
+    """How often one person does anything, beside others; the hour of the day (UTC) they like; the
+    tier of their membership, or nothing."""
+
+    contact: str
+    often: float
+    hour: int
+    tier: str
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Doing:
+    """A kind of event that people make: how often in a day of the middle of spring or autumn, by
+    members only or by anybody, and details to choose from, each as JSON. What only members do
+    tells their tier."""
+
+    event: str
+    a_day: float
+    members: bool
+    details: Sequence[str]
 
 
 def pull(hours_apart: float) -> float:
@@ -108,6 +137,39 @@ class Store:
                 (tuple(getattr(r, f.name) for f in dataclasses.fields(r)) for r in residents),
             )
             self._connection.execute("COMMIT")
+
+    def live_as(self, habits: Iterable[Habit], doings: Iterable[Doing]) -> None:
+        """Says what people do without being written to, and how often who of them does."""
+        with self._lock:
+            self._connection.execute("BEGIN")
+            self._connection.executemany(
+                "INSERT OR REPLACE INTO habits VALUES (?, ?, ?, ?)",
+                (dataclasses.astuple(one) for one in habits),
+            )
+            self._connection.executemany(
+                "INSERT OR REPLACE INTO doings VALUES (?, ?, ?, ?)",
+                ((one.event, one.a_day, one.members, json.dumps(one.details)) for one in doings),
+            )
+            self._connection.execute("COMMIT")
+
+    def habits(self) -> list[Habit]:
+        return [Habit(*row) for row in self.rows("SELECT * FROM habits ORDER BY rowid")]
+
+    def doings(self) -> list[Doing]:
+        found = self.rows("SELECT * FROM doings ORDER BY event")
+        return [
+            Doing(row["event"], row["a_day"], bool(row["members"]), json.loads(row["details"]))
+            for row in found
+        ]
+
+    def take_key(self, name: str, value: str) -> None:
+        """Keeps a key by which something in the village is let into the application."""
+        self.write("INSERT OR REPLACE INTO keys VALUES (?, ?)", name, value)
+
+    def key(self, name: str) -> str:
+        """A key that was kept; empty when there is none."""
+        found = self.rows("SELECT value FROM keys WHERE name = ?", name)
+        return str(found[0]["value"]) if found else ""
 
     def publish(self, name: str, kind: str, value: str) -> None:
         """Publishes a record of a domain, TXT or MX."""

@@ -3,9 +3,11 @@ const said = document.getElementById('said');
 document.querySelectorAll('[data-event]').forEach((button) =>
   button.addEventListener('click', async () => {
     const details = {};
-    if (button.dataset.amount) details.amount = Number(button.dataset.amount);
-    if (button.dataset.tier) details.tier = button.dataset.tier;
-    const known = await meadowrun.event(button.dataset.event, details);
+    const {event, ...told} = button.dataset;
+    for (const [name, value] of Object.entries(told)) {
+      details[name] = Number.isNaN(Number(value)) ? value : Number(value);
+    }
+    const known = await meadowrun.event(event, details);
     said.textContent = known
       ? 'Thank you! It is booked.'
       : 'Thank you! (You did not come from an email, so this was not reported.)';
