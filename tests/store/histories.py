@@ -83,6 +83,7 @@ class History:
     merged: list
     erasures: list
     edited: int | None
+    away: tuple | None = None
 
     def comings(self):
         """Who would come in, in order; the second times are at no other moment."""
@@ -167,6 +168,18 @@ class History:
             return ()
         begin = _after(self.pause[0], 45)
         return begin, begin + dt.timedelta(minutes=self.pause[1])
+
+    def outage(self):
+        """The two moments between which no worker is there; they are at no other moment."""
+        if self.away is None:
+            return ()
+        begin = _after(self.away[0], 55)
+        return begin, begin + dt.timedelta(minutes=self.away[1])
+
+    def is_away(self, moment):
+        """Whether no worker is there to look at what happens."""
+        outage = self.outage()
+        return bool(outage) and outage[0] <= moment < outage[1]
 
     def mergings(self):
         """Which records become one, in order: one that is erased by then cannot."""
@@ -283,7 +296,23 @@ paused = st.builds(
     erased,
     st.none(),
 )
-histories = st.one_of(meddled, meddled, paused)
+#: Days without workers, in which much happens, also twice to one person: it is looked at in its
+#: order. What would be another by then goes by what is so when workers are back.
+unattended = st.builds(
+    History,
+    deeds((0,)),
+    reactions,
+    again,
+    st.none(),
+    repeated,
+    moving,
+    st.just([]),
+    st.just([]),
+    st.just([]),
+    st.none(),
+    st.tuples(st.integers(0, FIRST_DAY), st.sampled_from((90, 1500, 3 * 24 * 60))),
+)
+histories = st.one_of(meddled, meddled, paused, unattended)
 
 
 def _apart(found):

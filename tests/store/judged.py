@@ -141,7 +141,8 @@ class Lane:
         record = history.owner(entry.contact, since)
 
         def is_one(meant, moment):
-            return self.is_meant(meant) and history.is_inside(record, moment)
+            looked = next((one for one in self.looks if one >= moment), moment)
+            return self.is_meant(meant) and history.is_inside(record, looked)
 
         person = Person(
             record,
@@ -170,7 +171,9 @@ def answered(session, entry_id):
         if after.delivery is None:
             continue
         sent = session.scalars(sa.select(Delivery).where(Delivery.number == after.delivery)).one()
-        came_back = session.scalars(sa.select(Reaction).where(Reaction.delivery == sent.number))
+        came_back = session.scalars(
+            sa.select(Reaction).where(Reaction.delivery == sent.number, ~Reaction.machine)
+        )
         found[before.to_step, before.at] = Answered(
             sent.at,
             sent.outcome == "delivered",

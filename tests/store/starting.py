@@ -9,6 +9,7 @@ from meadowrun.base import clock
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import (
+    Door,
     Span,
     WaitStep,
     Who,
@@ -22,6 +23,7 @@ from tests.store.journeys import advance, started_by
 from tests.store.people import IDA, kinds, many, ready_send
 
 MINUTE, HOUR, DAY = dt.timedelta(minutes=1), dt.timedelta(hours=1), dt.timedelta(days=1)
+NO_LIMITS = Door()
 LONG = WaitStep("", Span(9, "week"))
 IN_FARROW = Who(
     lines=({"id": "t", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]},)
@@ -43,7 +45,17 @@ def starting_world(database):
         return send.campaign_id, session.scalar(sa.select(Message.id))
 
 
-def running(database, world, start, *steps, exits=(), again="once", name="A journey", subject=""):
+def running(
+    database,
+    world,
+    start,
+    *steps,
+    exits=(),
+    again="once",
+    name="A journey",
+    subject="",
+    door=NO_LIMITS,
+):
     """A journey that runs from NOW on; its number."""
     with clock.at(NOW), database.session() as session:
         campaign = session.get_one(Campaign, world[0])
@@ -51,7 +63,7 @@ def running(database, world, start, *steps, exits=(), again="once", name="A jour
 
         def built(itinerary):
             itinerary = started_by(itinerary, start, again, 30)
-            itinerary = dataclasses.replace(itinerary, subject=subject)
+            itinerary = dataclasses.replace(itinerary, subject=subject, door=door)
             for step in steps:
                 itinerary = edit.add(itinerary, step)
             for rule in exits:

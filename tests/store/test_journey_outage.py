@@ -6,7 +6,9 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.core.journeys.steps import (
+    Door,
     ExitRule,
+    MessageStep,
     Path,
     Span,
     Start,
@@ -14,15 +16,17 @@ from meadowrun.core.journeys.steps import (
     WaitStep,
     Who,
 )
-from meadowrun.journeys import figures, queries
+from meadowrun.journeys import entering, figures, queries
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance
 from tests.store.starting import (
     DAY,
     HOUR,
+    IN_FARROW,
     LONG,
     MINUTE,
+    did,
     entry,
     happens,
     moves,
@@ -117,6 +121,55 @@ def test_a_rhythm_brings_in_again_whoever_was_through(database, given):
     began = [begins for begins, _ in times(database, ident, 1)]
     assert began[0] == nine and nine + 2 * DAY in began
     assert "inside" not in refused(database, ident)
+
+
+def test_what_different_people_did_is_looked_at_together(database, given, monkeypatch):
+    """Five visits over five hours: one look. A second visit of one of them is another."""
+    looks, heard = [], entering.heard
+
+    def counted(session, until, most):
+        looks.append(until)
+        return heard(session, until, most)
+
+    monkeypatch.setattr(entering, "heard", counted)
+    ident = running(database, given, VISITED, LONG)
+    for contact in range(1, 6):
+        untold(database, "visited", NOW + contact * HOUR, contact)
+    advance(database, OUTAGE)
+    assert looks == [OUTAGE]
+    untold(database, "visited", OUTAGE + HOUR, 1)
+    untold(database, "visited", OUTAGE + 2 * HOUR, 2)
+    untold(database, "visited", OUTAGE + 3 * HOUR, 1)
+    looks.clear()
+    advance(database, OUTAGE + DAY)
+    assert looks == [OUTAGE + 3 * HOUR - dt.timedelta(microseconds=1), OUTAGE + DAY]
+    assert refused(database, ident) == {"inside": 3}
+
+
+def test_a_journey_that_was_full_has_room_again_in_its_order(database, given):
+    """One inside at once, for half an hour each: of three who come at intervals of 20 minutes the
+    second finds it full, the third does not."""
+    half_an_hour = WaitStep("", Span(30, "minute"))
+    ident = running(database, given, VISITED, half_an_hour, again="any", door=Door(most_inside=1))
+    for contact in (1, 2, 3):
+        untold(database, "visited", NOW + HOUR + contact * 20 * MINUTE, contact)
+    advance(database, OUTAGE)
+    assert [len(times(database, ident, contact)) for contact in (1, 2, 3)] == [1, 0, 1]
+    assert refused(database, ident) == {"full": 1}
+
+
+def test_nobody_who_should_be_out_by_now_is_sent_what_they_waited_for(database, given, keeper):
+    """Ann moves to Farrow while no worker is there, before her hour is over; Ben does not."""
+    rule = ExitRule("", who=IN_FARROW)
+    hour = WaitStep("", Span(1, "hour"))
+    ident = running(database, given, VISITED, hour, MessageStep("", given[1]), exits=(rule,))
+    happens(database, "visited", NOW + HOUR, 1, 2)
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id = 1")
+    advance(database, OUTAGE)
+    assert entry(database, ident, 1).state == "left"
+    assert entry(database, ident, 1).ended_at == OUTAGE
+    assert entry(database, ident, 2).state == "finished"
+    assert len(keeper.letters) == 1
 
 
 def test_much_that_is_late_does_not_keep_the_others_from_going_on(database, given):

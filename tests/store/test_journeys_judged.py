@@ -159,7 +159,8 @@ class Lived:
         changes, merging = self.history.changes(), {o.at: o for o in self.history.mergings()}
         erasing = {at: contact for contact, at in self.history.erasings()}
         after = [one.at + dt.timedelta(seconds=1) for one in self.history.comings()]
-        known = {*told, *reacts, *changes, *merging, *erasing, *self.history.paused(), *after}
+        known = {*told, *reacts, *changes, *merging, *erasing, *after}
+        known |= {*self.history.paused(), *self.history.outage()}
         moments = sorted(known | ({self.edited[0]} if self.edited else set()))
         now = NOW
         while now < UNTIL:
@@ -183,6 +184,8 @@ class Lived:
                     if entry is not None and entry.sent_delivery is not None:
                         react(session, now, entry.sent_delivery, contact, kind)
                 session.execute(sa.text(LOOK_NOW))
+            if self.history.is_away(now):
+                continue
             self.looks.append(now)
             advance(self.database, now)
             while called(self.database, now):
@@ -389,6 +392,7 @@ def note_covered(history, itinerary, edited):
     COVERED["town changed"] += len(history.moved)
     COVERED["clock changed"] += len(history.zones)
     COVERED["paused"] += history.pause is not None
+    COVERED["without workers"] += history.away is not None
     COVERED["edited"] += edited is not None
     COVERED["merges"] += len(history.mergings())
     COVERED["erasures"] += len(history.erasings())

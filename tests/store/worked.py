@@ -16,7 +16,8 @@ from meadowrun.base import clock
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content import document as doc
 from meadowrun.core.journeys import edit, typed
-from meadowrun.core.journeys.steps import Goal, numbered
+from meadowrun.core.journeys.steps import Goal, Itinerary, numbered
+from meadowrun.core.journeys.words import Names
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey, JourneyEntry, JourneyMove
 from meadowrun.messages import actions as messages
@@ -124,37 +125,39 @@ def begin(database, campaign: int, worked: Worked, name: str = "Worked") -> int:
     with clock.at(NOW), database.session() as session:
         made = actions.create(session, IDA, NOW, session.get_one(Campaign, campaign), name)
         names = queries.names(session)
-
-        def built(itinerary):
-            if worked.lane:
-                itinerary = edit.add_lane(itinerary, worked.lane)
-            lane = itinerary.lanes[-1].id
-            for said in worked.starts:
-                text = said.removeprefix("| ")
-                start, unused = typed.read_start(text, names)[0]
-                assert unused == (), (text, start)
-                into = lane if text != said else ""
-                itinerary = edit.add_start(itinerary, dataclasses.replace(start, lane=into))
-            for path, text in worked.steps:
-                reading = typed.read(text, names.of(itinerary))[0]
-                assert reading.unused == (), (text, reading)
-                places = {called: ident for ident, called in numbered(itinerary).items()}
-                itinerary = edit.add(
-                    itinerary, reading.step, lane if path == "|" else places.get(path, edit.ROOT)
-                )
-            for text in worked.exits:
-                rule, unused = typed.read_exit_rule(text, names)[0]
-                assert unused == (), (text, rule)
-                itinerary = edit.add_exit(itinerary, rule)
-            if worked.goal:
-                itinerary = edit.with_goal(itinerary, Goal(worked.goal, 30))
-            return edit.with_again(itinerary, worked.again, 30, worked.subject)
-
-        actions.write(session, IDA, NOW, made, made.version, "typed", built)
+        actions.write(
+            session, IDA, NOW, made, made.version, "typed", lambda _: itinerary(worked, names)
+        )
         actions.start(session, IDA, NOW, made, made.version)
         ident = made.id
     advance(database, NOW)
     return ident
+
+
+def itinerary(worked: Worked, names: Names) -> Itinerary:
+    """What comes of typing a journey, every word of which must be read."""
+    built = Itinerary()
+    if worked.lane:
+        built = edit.add_lane(built, worked.lane)
+    lane = built.lanes[-1].id
+    for said in worked.starts:
+        text = said.removeprefix("| ")
+        start, unused = typed.read_start(text, names)[0]
+        assert unused == (), (text, start)
+        into = lane if text != said else ""
+        built = edit.add_start(built, dataclasses.replace(start, lane=into))
+    for path, text in worked.steps:
+        reading = typed.read(text, names.of(built))[0]
+        assert reading.unused == (), (text, reading)
+        places = {called: ident for ident, called in numbered(built).items()}
+        built = edit.add(built, reading.step, lane if path == "|" else places.get(path, edit.ROOT))
+    for text in worked.exits:
+        rule, unused = typed.read_exit_rule(text, names)[0]
+        assert unused == (), (text, rule)
+        built = edit.add_exit(built, rule)
+    if worked.goal:
+        built = edit.with_goal(built, Goal(worked.goal, 30))
+    return edit.with_again(built, worked.again, 30, worked.subject)
 
 
 def live(database, worked: Worked) -> None:

@@ -6,6 +6,7 @@ what had really reached the server.
 """
 
 import dataclasses
+import functools
 import itertools
 import json
 import smtplib
@@ -55,6 +56,13 @@ class _Group:
     told: int = 0
 
 
+@functools.cache
+def _machines_trust() -> ssl.SSLContext:
+    """The certificates that this machine believes, read once: that takes a tenth of a second, and a
+    gateway is made for every batch."""
+    return ssl.create_default_context()
+
+
 class SmtpGateway:
     """Hands emails over on up to `at_once` connections."""
 
@@ -83,7 +91,7 @@ class SmtpGateway:
         self.tls = tls or (
             "needed" if self.parts.username and not here else "none" if here else "offered"
         )
-        self.trusted = trusted or ssl.create_default_context()
+        self.trusted = trusted or _machines_trust()
         self.receipts_url, self.timeout, self.at_once = receipts_url, timeout, at_once
         self.can_be_asked = bool(receipts_url)
         self.leaves_within = leaves_within

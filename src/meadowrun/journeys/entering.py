@@ -127,6 +127,19 @@ RETURNING contact_id, kind_id, at, details, noted_at
 """
 #: The moment of the first that happened and was not looked at yet.
 _FIRST_HEARD = "SELECT min(at) FROM heard"
+#: The moment at which somebody did a second thing, among the oldest that were not looked at yet;
+#: the first of all where a journey is full at so many people, since who comes in may depend on
+#: everybody then.
+_SECOND = """
+SELECT CASE WHEN EXISTS (
+    SELECT 1 FROM journeys j
+    JOIN journey_editions e ON e.journey_id = j.id AND e.number = j.edition
+    WHERE j.state = 'running' AND (e.itinerary #>> '{door,most_inside}')::int > 0)
+    THEN min(at) ELSE min(at) FILTER (WHERE place > 1) END
+FROM (
+    SELECT at, row_number() OVER (PARTITION BY contact_id ORDER BY at, id) AS place
+    FROM (SELECT id, contact_id, at FROM heard ORDER BY at, id LIMIT :most) oldest) placed
+"""
 #: Has those looked at who wait for something, as of the first that they did: {contact, at}.
 _WAKE = """
 UPDATE journey_entries e SET due = greatest(w.at, e.arrived_at)
@@ -198,6 +211,13 @@ def first_heard(session: orm.Session) -> dt.datetime | None:
     """The moment of the first that happened and was not looked at yet; None where there is
     nothing."""
     found: dt.datetime | None = session.execute(sa.text(_FIRST_HEARD)).scalar()
+    return found
+
+
+def second_heard(session: orm.Session, most: int) -> dt.datetime | None:
+    """Up to when what happened, of `most` things at the most, is of different people, so that none
+    of it depends on what came of the other; None where all of it is."""
+    found: dt.datetime | None = session.execute(sa.text(_SECOND), {"most": most}).scalar()
     return found
 
 

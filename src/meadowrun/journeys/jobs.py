@@ -28,7 +28,7 @@ from meadowrun.people.queries import dictionary
 SLICE = 20.0
 END_OF_TIME = dt.datetime.max.replace(tzinfo=dt.UTC)
 #: Somebody who should have gone on so long ago is behind; what happened within such a time is
-#: looked at together.
+#: looked at together, and longer where nobody did two things.
 BEHIND = dt.timedelta(minutes=1)
 #: So much of what happened is looked at in one transaction.
 MOST_HEARD = 5000
@@ -76,8 +76,14 @@ def once(session: orm.Session, in_order: bool = True) -> bool:
     if in_order:
         # Whoever comes in by what happened first goes on before the next that happened much later.
         following = moving.next_due(session, running, until) or now
-        slice_ends = min(now, following, first + BEHIND)
+        slice_ends = min(now, following, max(first + BEHIND, _apart(session, now)))
     return bool(_listen(session, now, zone, slice_ends) or seen or settled)
+
+
+def _apart(session: orm.Session, now: dt.datetime) -> dt.datetime:
+    """Up to when nobody did two things that were not looked at yet."""
+    second = entering.second_heard(session, MOST_HEARD)
+    return second - dt.timedelta(microseconds=1) if second else now
 
 
 def _go_over(

@@ -21,6 +21,7 @@ from meadowrun.core.journeys.details import holds
 from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten, lifts
 from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import (
+    OUTWARD,
     BranchStep,
     ChangeStep,
     GoalStep,
@@ -309,6 +310,8 @@ def _do(
 ) -> None:
     """Does one step at which nobody waits for a time, for all who are on it."""
     step = flat.step
+    if isinstance(step, OUTWARD):
+        people = _still_inside(session, walk, people, now, zone)
     if isinstance(step, MessageStep):
         _ask(session, walk.journey, step, people, now, url)
     elif isinstance(step, BranchStep):
@@ -335,6 +338,22 @@ def _do(
     else:
         because = "jumped" if isinstance(step, JumpStep) else "exit"
         move(session, [Move(one.id, END, one.arrived_at, because) for one in people])
+
+
+def _still_inside(
+    session: orm.Session, walk: Walk, people: list[Due], now: dt.datetime, zone: zoneinfo.ZoneInfo
+) -> list[Due]:
+    """Takes out whoever has become one of those that an exit rule takes out, although nobody has
+    looked since, say after an outage; gives the others."""
+    rules = [one for one in walk.itinerary.exits if one.who]
+    if not rules:
+        return people
+    moment, out = Moment(session, dictionary(session), now, zone), dict[int, str]()
+    for rule in reversed(rules):
+        meant = _among(moment, rule.who, {one.contact_id for one in people})
+        out |= {one.id: rule.id for one in people if one.contact_id in meant}
+    move(session, [Move(ident, END, now, rule, "left") for ident, rule in out.items()])
+    return [one for one in people if one.id not in out]
 
 
 def _ask(

@@ -65,7 +65,11 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
     """Looks at every journey whose time has come; says how many people came in or left."""
     moved = 0
     values = {"states": [*MOVES, "paused"], "often": OFTEN, "spared": _SPARED, "now": now}
-    for ident in session.scalars(sa.text(_DUE), values).all():
+    due = session.scalars(sa.text(_DUE), values).all()
+    if not due:
+        return 0
+    moment = Moment(session, dictionary(session), now, zone)
+    for ident in due:
         journey = session.get_one(Journey, ident)
         walk = Walk.of(session, journey)
         watch = session.get(JourneyWatch, journey.id)
@@ -73,7 +77,6 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
             watch = JourneyWatch(journey_id=journey.id, looked_at=now, seconds=0.0, problem="")
             session.add(watch)
         began = time.monotonic()
-        moment = Moment(session, dictionary(session), now, zone)
         problems = []
         for start in (*walk.itinerary.starts, None):
             # One that cannot be asked does not keep the others from going on.

@@ -20,6 +20,8 @@ STEPS = {"hour": dt.timedelta(hours=1), "day": dt.timedelta(days=1), "week": dt.
 #: So long, in real seconds, sends may take before the clock goes on without waiting for them.
 PATIENCE = 240.0
 _AT_ONCE = 100
+#: What people do of themselves is told within such a time.
+_TOLD_WITHIN = dt.timedelta(hours=1)
 
 
 #: One row while a send or a journey has something to do by now.
@@ -113,7 +115,7 @@ def _live_until(target: dt.datetime) -> None:
     while True:
         with context().database.session() as session:
             now = clock.now(session)
-            stop = min(_due_next(session, now) or target, target)
+            stop = min(_due_next(session, now) or target, target, now + _TOLD_WITHIN)
         try:
             while _village(
                 "/live", {"since": now.timestamp(), "until": stop.timestamp(), "most": _AT_ONCE}

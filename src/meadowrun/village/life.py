@@ -173,7 +173,7 @@ class Life:
                     until,
                 )
             for plan in plans:
-                self._plan(plan)
+                self.store.plan(plan.due, plan.deed, json.dumps(plan.detail))
             for name, rows in (("texts", texts), ("notifications", notifications)):
                 if rows:
                     self.store.set_mark(name, rows[-1]["id"])
@@ -191,18 +191,10 @@ class Life:
         while day <= last:
             for plan in everyday.of_day(habits, doings, day):
                 if plan.due > since:
-                    self._plan(plan)
+                    self.store.plan(plan.due, plan.deed, json.dumps(plan.detail))
             day += dt.timedelta(days=1)
         midnight = dt.datetime.combine(day, dt.time(), dt.UTC)
         self.store.set_mark("everyday", midnight.timestamp())
-
-    def _plan(self, plan: minds.Plan) -> None:
-        self.store.write(
-            "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, ?, ?)",
-            plan.due,
-            plan.deed,
-            json.dumps(plan.detail),
-        )
 
     def _elsewhere(self, deed: str, detail: dict[str, Any], moment: str) -> None:
         """A deed that no mail is behind. Raises OSError when the application does not answer."""

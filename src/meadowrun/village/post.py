@@ -79,9 +79,7 @@ def take(store: Store, address: str, raw: bytes, return_path: str) -> int:
     )
     fate = fate_of(store, address)
     if fate == "returns":
-        store.write(
-            "INSERT INTO plans (due, mail_id, deed) VALUES (?, ?, 'return')", sent + 120, mail
-        )
+        store.plan(sent + 120, "return", "", mail)
     resident = store.resident(address)
     if resident is None and fate == "takes" and message["List-Unsubscribe"]:
         # Colleagues get no mail of that kind; whoever does was brought in since the village was
@@ -89,13 +87,7 @@ def take(store: Store, address: str, raw: bytes, return_path: str) -> int:
         resident = store.moves_in(address)
     if resident and fate != "returns" and not str(message["Subject"] or "").startswith("[Proof]"):
         for due, deed, detail in make_up_mind(resident, message, sent):
-            store.write(
-                "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, ?, ?, ?)",
-                due,
-                mail,
-                deed,
-                detail,
-            )
+            store.plan(due, deed, detail, mail)
     return mail
 
 

@@ -162,6 +162,16 @@ class Store:
             for row in found
         ]
 
+    def plan(self, due: float, deed: str, detail: str, mail: int = 0) -> None:
+        """Has somebody do something at a moment (seconds since 1970), with a mail or without."""
+        self.write(
+            "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, ?, ?, ?)",
+            due,
+            mail,
+            deed,
+            detail,
+        )
+
     def take_key(self, name: str, value: str) -> None:
         """Keeps a key by which something in the village is let into the application."""
         self.write("INSERT OR REPLACE INTO keys VALUES (?, ?)", name, value)

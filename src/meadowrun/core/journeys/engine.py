@@ -13,7 +13,7 @@ from meadowrun.core.journeys.concerned import target_of
 from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten, lifts
 from meadowrun.core.journeys.following import Standing, follow
 from meadowrun.core.journeys.one_person import Answered, Came, Happened, Person, Way
-from meadowrun.core.journeys.steps import ExitRule, Goal, Itinerary
+from meadowrun.core.journeys.steps import OUTWARD, ExitRule, Goal, Itinerary
 
 #: The least time there is.
 TICK = dt.timedelta(microseconds=1)
@@ -103,6 +103,9 @@ def _steps(
         came = found[-1]
         since = max(came.seen, way.since)
         flat = rules.steps[came.step]
+        if isinstance(flat.step, OUTWARD) and (out := _kept_from(rules, person, came)):
+            found.append(out)
+            break
         following, sent = follow(Standing(flat, came, since, last), person, until, rules.salt)
         over = following.seen if following else until
         to = rules.lifts.get(came.step)
@@ -114,6 +117,14 @@ def _steps(
         found.append(following)
         last = sent or last
     return tuple(found), last
+
+
+def _kept_from(rules: Rules, person: Person, came: Came) -> Came | None:
+    """Where somebody is taken out by an exit rule before a step that reaches others is done for
+    them: they are among those that it means when it is looked at."""
+    look = person.looked(came.seen)
+    out = [one.id for one in rules.exits if one.who and person.is_one(one.who, look)]
+    return Came(END, look, out[0], look) if out else None
 
 
 def _reached(goal: Goal | None, person: Person, way: Way, until: dt.datetime) -> Happened | None:

@@ -63,6 +63,11 @@ class Person:
         """Whose hours they live by at a moment."""
         return next((zone for since, zone in reversed(self.zones) if since <= at), self.zone)
 
+    def looked(self, at: dt.datetime) -> dt.datetime:
+        """When it is first looked at whom an exit rule means, from a moment on; the moment itself
+        where that is not known."""
+        return next((one for one in self.looks if one >= at), at)
+
     def about(self, subject: str) -> "Person":
         """Them without what they did about another subject; empty: about anything."""
         events = [one for one in self.events if not subject or one.about in ("", subject)]

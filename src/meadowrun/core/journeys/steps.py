@@ -332,6 +332,8 @@ Step = (
     | JumpStep
     | ExitStep
 )
+#: Steps that reach the person or somebody else, or change something.
+OUTWARD = (MessageStep, ChangeStep, TaskStep, TellStep, WebhookStep)
 Parting = BranchStep | WaitForStep | SplitStep
 
 
