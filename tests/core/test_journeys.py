@@ -1,94 +1,31 @@
-"""Itineraries: read and written, changed by small verbs, read from what is typed, checked, walked
-by hand-worked histories, and drawn without one label upon another."""
-
-import dataclasses
-import datetime as dt
-import zoneinfo
+"""Itineraries: read and written, changed by small verbs, and read from what is typed."""
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from meadowrun.core.content.findings import MUST
 from meadowrun.core.journeys import edit, typed
-from meadowrun.core.journeys.chance import path_by_chance
-from meadowrun.core.journeys.check import check
-from meadowrun.core.journeys.engine import Rules, walk
-from meadowrun.core.journeys.flat import END, first_steps, flatten
-from meadowrun.core.journeys.one_person import Answered, Happened, Person
+from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
     ExitStep,
-    Goal,
     Itinerary,
     MessageStep,
     Parting,
     Path,
     Span,
     SplitStep,
-    Start,
     WaitForStep,
     WaitStep,
     Who,
-    messages_before,
     numbered,
 )
 from meadowrun.core.journeys.waits import wait_until
-from meadowrun.core.journeys.words import Names, as_text
+from meadowrun.core.journeys.words import as_text
+from tests.core.itinerary_of_two_weeks import LONDON, NAMES, TOKYO, at, built, two_weeks
 from tests.itineraries import in_lanes, itineraries
-
-LONDON = zoneinfo.ZoneInfo("Europe/London")
-TOKYO = zoneinfo.ZoneInfo("Asia/Tokyo")
-NAMES = Names(
-    messages={
-        1: ("Welcome", "Email"),
-        2: ("Get the sky app", "Text message"),
-        3: ("Tonight", "Push notification"),
-    },
-    segments={1: "Members", 2: "Dome regulars"},
-    events={
-        "membership_started": "started a membership",
-        "visited": "visited",
-        "ticket_bought": "bought a ticket",
-        "app_opened": "opened the app",
-    },
-    tags={1: "season/leonids", 2: "vip"},
-    lists={1: "Open night guests"},
-)
-
-
-def at(text):
-    return dt.datetime.fromisoformat(text).astimezone(dt.UTC)
-
-
-def built(*steps, **more):
-    found = Itinerary(**more)
-    for step in steps:
-        found = edit.add(found, step)
-    return found
-
-
-def two_weeks():
-    """The worked example: welcome, a day, a text, up to three days for the app, then two ways."""
-    return built(
-        MessageStep("", 1),
-        WaitStep("", Span(1, "day"), 600),
-        MessageStep("", 2),
-        WaitForStep(
-            "",
-            Span(3, "day"),
-            (
-                Path("", (MessageStep("", 3),), event="app_opened"),
-                Path("", (ExitStep(""),), reaction="bounced"),
-                Path(""),
-            ),
-        ),
-        WaitStep("", Span(2, "day")),
-        starts=(Start("event", "membership_started", id="start"),),
-        goal=Goal("visited", 14),
-    )
 
 
 @given(in_lanes())
@@ -285,224 +222,7 @@ def test_when_a_wait_is_over(span, hour, arrived, zone, over):
     assert wait_until(WaitStep("a", span, hour), at(arrived), zone) == at(over)
 
 
-BEGAN = at("2026-11-02T09:00+00:00")
-
-
-def way(person, itinerary=None, until="2026-12-30T00:00+00:00"):
-    """The numbers of the lines that somebody came to, with day and hour."""
-    found = itinerary or two_weeks()
-    called = numbered(found)
-    came = walk(Rules.of(found, "x"), person, BEGAN, at(until))
-    return [(called.get(one.step, "out"), f"{one.at:%d %H:%M}") for one in came]
-
-
-def sent(step, moment, *reactions):
-    return Answered(moment + dt.timedelta(minutes=5), True, reactions)
-
-
-def test_somebody_who_opens_the_app():
-    """Comes in on 2 November at 9:00; the welcome leaves at 9:05; the next day at 10:00 the text,
-    at 10:05; the app is opened on the 5th; the push goes five minutes later; two days more."""
-    person = Person(1, LONDON, [Happened("app_opened", at("2026-11-05T20:15+00:00"))], answers=sent)
-    assert way(person) == [
-        ("1", "02 09:00"),
-        ("2", "02 09:05"),
-        ("3", "03 10:00"),
-        ("4", "03 10:05"),
-        ("4a1", "05 20:15"),
-        ("5", "05 20:20"),
-        ("out", "07 20:20"),
-    ]
-
-
-def test_somebody_who_does_nothing():
-    person = Person(1, LONDON, [Happened("app_opened", at("2026-11-02T20:15+00:00"))], answers=sent)
-    # They opened it before they waited for it: that satisfies nothing.
-    assert way(person)[-3:] == [("4", "03 10:05"), ("5", "06 10:05"), ("out", "08 10:05")]
-
-
-def test_somebody_whose_text_bounces():
-    def answers(step, moment):
-        return sent(step, moment, ("bounced", moment + dt.timedelta(minutes=6), ""))
-
-    person = Person(1, LONDON, [Happened("app_opened", at("2026-11-05T20:15+00:00"))], (), answers)
-    assert way(person)[-2:] == [("4b1", "03 10:06"), ("out", "03 10:06")]
-
-
-@pytest.mark.parametrize(
-    ("clicked", "goes"),
-    [
-        # Both at once: the very link counts, though any link stands first.
-        ((("/book", 60),), "2b1"),
-        ((("/more", 60), ("/book", 61)), "2a1"),
-        ((("/more", 60),), "2a1"),
-        ((), "out"),
-    ],
-)
-def test_one_link_of_several(clicked, goes):
-    waits = WaitForStep(
-        "",
-        Span(3, "day"),
-        (
-            Path("", (ExitStep(""),), reaction="clicked"),
-            Path("", (ExitStep(""),), reaction="clicked", link="/book"),
-            Path(""),
-        ),
-    )
-    itinerary = edit.add(edit.add(Itinerary(), MessageStep("", 1)), waits)
-
-    def answers(step, moment):
-        after = [("clicked", moment + dt.timedelta(minutes=m), link) for link, m in clicked]
-        return sent(step, moment, *after)
-
-    found = [place for place, _ in way(Person(1, LONDON, answers=answers), itinerary=itinerary)]
-    assert found[2] == goes
-
-
-def test_messages_that_may_have_gone_before_a_wait():
-    """Not that of the other path; behind the two paths either of theirs; the nearest ones first."""
-    waits = WaitForStep("", Span(3, "day"), (Path("", reaction="clicked"), Path("")))
-    halves = SplitStep(
-        "",
-        (
-            Path("", (MessageStep("", 2, instead=(5,)),), percent=50),
-            Path("", (waits, MessageStep("", 3)), percent=50),
-        ),
-    )
-    found = built(waits, MessageStep("", 1), halves, waits)
-    assert list(messages_before(found).values()) == [(), (1,), (2, 5, 1, 3)]
-
-
-def test_somebody_who_may_not_be_written_to():
-    def answers(step, moment):
-        return Answered(moment, False)
-
-    assert way(Person(1, LONDON, answers=answers))[-1] == ("out", "08 10:00")
-    leaves = built(MessageStep("", 1, refused="exit"), WaitStep("", Span(1, "day")))
-    assert way(Person(1, LONDON, answers=answers), leaves) == [
-        ("1", "02 09:00"),
-        ("out", "02 09:00"),
-    ]
-
-
-def test_nobody_goes_on_before_it_is_handed_over():
-    assert way(Person(1, LONDON)) == [("1", "02 09:00")]
-    assert way(Person(1, LONDON, answers=sent), until="2026-11-02T09:04+00:00") == [
-        ("1", "02 09:00")
-    ]
-
-
-def test_chance_is_steady_and_by_shares():
-    """Of 20,000 people a share of 30% is within 1% of that; each goes the same way again."""
-    step = SplitStep("s", (Path("a", percent=30), Path("b", percent=70)))
-    taken = [path_by_chance(step, person, "journey 1") for person in range(20_000)]
-    assert abs(taken.count("a") / 20_000 - 0.3) < 0.01
-    assert taken == [path_by_chance(step, person, "journey 1") for person in range(20_000)]
-    other = [path_by_chance(step, person, "journey 2") for person in range(20_000)]
-    assert 0.3 < sum(one != two for one, two in zip(taken, other, strict=True)) / 20_000 < 0.6
-
-
 # Checks.
-
-
-def said(itinerary, unsendable=()):
-    return [(one.text, one.level == MUST) for one in check(itinerary, NAMES, unsendable)]
-
-
-TWICE = "Some people get “Welcome” a second time here."
-SOON = "Few people react to a message so soon. Give it more time."
-WELCOME = MessageStep("", 1)
-HALVES = SplitStep("", (Path("", (WELCOME,), percent=50), Path("", percent=50)))
-
-
-@pytest.mark.parametrize(
-    ("itinerary", "lines"),
-    [
-        (built(WELCOME, WaitStep("", Span(1, "day"))), []),
-        (built(WELCOME, WELCOME), ["s2"]),
-        # In two paths of one step nobody gets it twice; behind them half of them do.
-        (built(dataclasses.replace(HALVES, paths=(HALVES.paths[0],) * 2)), []),
-        (built(HALVES, WELCOME), ["s5"]),
-        (built(WELCOME, HALVES), ["s4"]),
-        (built(MessageStep("", 0), MessageStep("", 0)), []),
-    ],
-)
-def test_what_people_get_a_second_time(itinerary, lines):
-    found = [one.line for one in check(itinerary, NAMES) if one.text == TWICE]
-    assert found == lines
-
-
-@pytest.mark.parametrize(
-    ("span", "path", "soon"),
-    [
-        (Span(3, "hour"), Path("", reaction="opened"), True),
-        (Span(4, "hour"), Path("", reaction="opened"), False),
-        (Span(1, "hour"), Path("", event="visited"), False),
-        (Span(1, "hour"), Path("", reaction="bounced"), False),
-    ],
-)
-def test_a_wait_that_is_over_before_anybody_could_react(span, path, soon):
-    itinerary = built(WELCOME, WaitForStep("", span, (path, Path(""))))
-    assert (SOON in [one.text for one in check(itinerary, NAMES)]) == soon
-
-
-def test_nothing_is_missing():
-    assert said(two_weeks()) == []
-
-
-@pytest.mark.parametrize(
-    ("itinerary", "text", "stops"),
-    [
-        (Itinerary(), "Nothing starts this journey yet. Choose what does.", True),
-        (Itinerary(), "There is no step yet. Type what happens first.", True),
-        (
-            Itinerary(),
-            "No goal is set: nobody will see what the journey brought.",
-            False,
-        ),
-        (built(MessageStep("", 9)), "Choose the message of this step, or write it.", True),
-        (
-            built(WaitForStep("", Span(1, "day"), (Path("", reaction="opened"), Path("")))),
-            "No message goes before this step: nobody can react to one.",
-            True,
-        ),
-        (
-            built(BranchStep("", (Path("", who=Who(9)), Path("")))),
-            "The segment is gone. Choose another.",
-            True,
-        ),
-        (
-            built(WaitForStep("", Span(1, "day"), (Path("", event="flew"), Path("")))),
-            "Choose what this path waits for.",
-            True,
-        ),
-        (
-            built(ExitStep(""), MessageStep("", 1)),
-            "Nobody can get here: everyone has left before.",
-            True,
-        ),
-        (
-            built(
-                BranchStep("", (Path("", (ExitStep(""),), Who(1)), Path("", (ExitStep(""),)))),
-                MessageStep("", 1),
-            ),
-            "Nobody can get here: everyone has left before.",
-            True,
-        ),
-        (
-            built(ChangeStep("", "tag", 9)),
-            "What this step gives or takes is gone.",
-            True,
-        ),
-        (built(WaitStep("", Span(0, "day"))), "This step waits no time at all.", False),
-    ],
-)
-def test_what_is_missing_is_said(itinerary, text, stops):
-    assert (text, stops) in said(itinerary)
-
-
-def test_a_message_that_nobody_approved():
-    assert ("Nobody has approved this message yet.", True) in said(two_weeks(), {2})
 
 
 # Typed steps.
@@ -602,24 +322,3 @@ def test_what_is_no_step(text):
 def test_words_that_nothing_is_made_of_are_said():
     assert typed.read("email Welcome on Tuesdays", NAMES)[0].unused == ("on", "Tuesdays")
     assert typed.read("wait 3 days unless it rains", NAMES)[0].unused == ("unless", "rains")
-
-
-# Steps that are switched off.
-
-
-def test_people_pass_by_what_is_switched_off():
-    whole = two_weeks()
-    welcome, day, _, wait_for, _ = whole.steps
-    off = edit.switch(edit.switch(whole, welcome.id), wait_for.paths[0].steps[0].id)
-    assert first_steps(off)[""] == day.id
-    steps = flatten(off)
-    assert welcome.id not in steps and len(steps) == len(flatten(whole)) - 2
-    # The path of which all is switched off leads behind the step at which they part.
-    assert dict(steps[wait_for.id].first_of)[wait_for.paths[0].id] == off.steps[4].id
-    # Where it parts is switched off, so is all that is inside.
-    assert len(flatten(edit.switch(whole, wait_for.id))) == 4
-    assert edit.switch(edit.switch(whole, welcome.id), welcome.id) == whole
-    # What is not done lacks nothing.
-    gone = edit.switch(built(MessageStep("", 99), WaitStep("", Span(1, "day"))), "s1")
-    assert not [text for text, stops in said(gone) if "message" in text]
-    assert "1. Email, switched off: Welcome" in as_text(off, NAMES)

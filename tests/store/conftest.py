@@ -1,5 +1,7 @@
 """The application as a browser would reach it, and small worlds to try it on."""
 
+import datetime as dt
+
 import pytest
 import sqlalchemy as sa
 
@@ -20,12 +22,14 @@ from meadowrun.shell.keys import hash_key
 from meadowrun.shell.models import SCOPES, ApiKey
 from meadowrun.tags import actions as tags
 from tests.conftest import NOW
+from tests.store import tracked, writing_journeys
 from tests.store.letters import LETTER
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.sending import Keeper
 from tests.store.small_world import build
 from tests.store.starting import starting_world
-from tests.store.web import browser, sign_in
+from tests.store.web import app_of, browser, sign_in
+from tests.store.work import number_of
 
 
 @pytest.fixture
@@ -203,3 +207,25 @@ def world(database, three):
         tags.give(session, IDA, NOW, "a/b", list(three.values()))
         scores.save(session, IDA, NOW, words, {"name": "Interest"})
         return send.id
+
+
+@pytest.fixture
+def sent(database, settings, job_context, keeper):
+    """A send of which five people got the mail: (send's number, {name: contact's number}, the
+    application's client, {name: the number of the delivery})."""
+    ident, who = tracked.five_got(database, settings)
+    with clock.at(tracked.NOW + dt.timedelta(hours=1)):
+        numbers = {name: number_of(database, ident, contact) for name, contact in who.items()}
+        yield ident, who, app_of(settings, database).test_client(), numbers
+
+
+@pytest.fixture
+def ida(client, database, job_context, keeper, still):
+    """Signed in, with all that a journey of the pages needs."""
+    return writing_journeys.ready(client, database)
+
+
+@pytest.fixture
+def journey(ida, database):
+    """A journey that was written on its page and not started; its number."""
+    return writing_journeys.welcome(ida, database)

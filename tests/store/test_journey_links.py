@@ -9,9 +9,8 @@ from meadowrun.base import clock
 from meadowrun.journeys import queries
 from tests.conftest import NOW
 from tests.store.journeys import advance
-from tests.store.test_journey_pages import buys, start
 from tests.store.web import browser, words
-from tests.store.writing_journeys import draft, post, ready, welcome
+from tests.store.writing_journeys import buys, draft, post, starts, welcome
 
 BOOK = "https://farrowhill.example/book"
 MORE = "https://farrowhill.example/more?x={{ contact.town }}"
@@ -19,20 +18,15 @@ HOUR = dt.timedelta(hours=1)
 
 
 @pytest.fixture
-def web(client, database, job_context, keeper, still):
-    return ready(client, database)
-
-
-@pytest.fixture
-def journey(web, database):
+def journey(ida, database):
     """A welcome, then three ways: any click, the link to book, neither within three days."""
-    welcome(web, database)
-    post(web, database, "do", do="remove", step=draft(database).steps[1].id)
+    welcome(ida, database)
+    post(ida, database, "do", do="remove", step=draft(database).steps[1].id)
     waits = draft(database).steps[1]
-    post(web, database, "do", do="add-path", step=waits.id)
+    post(ida, database, "do", do="add-path", step=waits.id)
     any_link, one_link, _ = draft(database).steps[1].paths
-    post(web, database, "set", step=any_link.id, what="clicked")
-    post(web, database, "set", step=one_link.id, what=f"link:{BOOK}")
+    post(ida, database, "set", step=any_link.id, what="clicked")
+    post(ida, database, "set", step=one_link.id, what=f"link:{BOOK}")
     return draft(database).steps[1]
 
 
@@ -50,9 +44,9 @@ def took(database, ident=1):
         }
 
 
-def test_the_one_link_and_any_link(web, database, settings, keeper, journey):
+def test_the_one_link_and_any_link(ida, database, settings, keeper, journey):
     any_link, one_link, neither = (path.id for path in journey.paths)
-    start(web, database)
+    starts(ida, database)
     buys(database, 1, 2, 3)
     letters = {letter.to: letter for letter in keeper.letters}
     reader = browser(database, settings)
@@ -67,18 +61,18 @@ def test_the_one_link_and_any_link(web, database, settings, keeper, journey):
     assert took(database) == {1: one_link, 2: any_link, 3: neither}
 
 
-def test_the_links_of_the_message_are_offered_and_said(web, database, journey):
-    shown = web.get("/journeys/1?edit=1").text
+def test_the_links_of_the_message_are_offered_and_said(ida, database, journey):
+    shown = ida.get("/journeys/1?edit=1").text
     assert "clicked the link to farrowhill.example/book" in shown
     assert f'value="link:{BOOK}" selected' in shown
     assert "More (farrowhill.example/more?x=‹town›)" in words(shown)
 
 
-def test_a_link_that_the_message_lost_is_found_before_it_starts(web, database, journey):
+def test_a_link_that_the_message_lost_is_found_before_it_starts(ida, database, journey):
     path = journey.paths[1].id
-    post(web, database, "set", step=path, what="link:https://farrowhill.example/gone")
-    shown = web.get("/journeys/1").text
+    post(ida, database, "set", step=path, what="link:https://farrowhill.example/gone")
+    shown = ida.get("/journeys/1").text
     assert "The message before this step does not have this link. Choose another." in shown
-    post(web, database, "start")
+    post(ida, database, "start")
     with database.session() as session:
         assert queries.journey(session, 1).state == "draft"

@@ -28,7 +28,7 @@ from meadowrun.outgoing.models import Delivery
 from meadowrun.people.actions import set_consent
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
-from tests.core.test_journeys import built
+from tests.core.itinerary_of_two_weeks import built
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.work import work
 

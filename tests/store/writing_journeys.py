@@ -2,9 +2,12 @@
 
 import sqlalchemy as sa
 
+from meadowrun.base import clock
 from meadowrun.journeys import queries
 from meadowrun.journeys.models import Journey
+from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
+from tests.store.journeys import advance
 from tests.store.people import kinds, many, ready_send
 from tests.store.sending import segment
 from tests.store.web import sign_in
@@ -53,3 +56,21 @@ def welcome(web, database):
 def draft(database, ident=1):
     with database.session() as session:
         return queries.draft(session, session.get_one(Journey, ident))
+
+
+def starts(web, database):
+    """Starts the journey on its page; gives its state."""
+    answer = web.post("/journeys/1/start", data={"version": version(database)})
+    assert answer.status_code == 303
+    with database.session() as session:
+        return session.get_one(Journey, 1).state
+
+
+def buys(database, *contacts, at=NOW):
+    """Some people buy a ticket, and go on."""
+    with clock.at(at), database.session() as session:
+        rows = [
+            {"event": "ticket_bought", "contact": one, "at": at.isoformat()} for one in contacts
+        ]
+        take_events(session, at, "t", rows)
+    advance(database, at)
