@@ -90,7 +90,7 @@ def held_against_the_judge(session, journey_id, since, until):
             for mine, other in zip(said, judged, strict=False)
         ]
         if len(said) != len(judged) or not all(same):
-            differ.append((entry.id, said, judged))
+            differ.append((entry.id, entry.goal_at, said, judged, person.events))
     return differ, len(entries)
 
 
