@@ -132,6 +132,8 @@ class Lived:
                     session, IDA, now, made, made.version, "typed", lambda _, i=itinerary: i
                 )
                 actions.start(session, IDA, now, made, made.version)
+                # Of so few people a single bounce is a large share.
+                made.most_bounces = made.most_complaints = made.most_unfilled = None
                 self.journeys[name] = made.id
 
     def live(self, days):

@@ -79,8 +79,13 @@ def held_against_the_judge(session, journey_id, since, until):
     differ = []
     for entry in entries:
         moves = queries.moves(session, entry.id)
+        ended = until
+        if moves[-1].because == "withdrew":
+            # That is no event: the judge sees them as they were until then.
+            *moves, last = moves
+            ended = last.at
         person = _person(session, entry, itinerary.subject, paths, moves)
-        found = walk(rules, person, entry.began_at, until, entry.lane, entry.subject)
+        found = walk(rules, person, entry.began_at, ended, entry.lane, entry.subject)
         said = [(one.to_step, one.at, one.because) for one in moves]
         judged = [(one.step, one.at, one.because) for one in found]
         if entry.lane and said and said[0][2] == "jumped_in":

@@ -128,6 +128,7 @@ def test_whatever_starts_a_journey_brings_somebody_in_or_is_refused(lived):
     for name, ident in lived.journeys.items():
         with lived.database.session() as session:
             journey = session.get_one(Journey, ident)
+            assert journey.state == "running", (name, journey.problem)
             starts = queries.walked(session, journey).starts
             if any(one.how != "event" for one in starts):
                 continue
