@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from werkzeug.serving import make_server
 
 from meadowrun.base import clock, signing
+from meadowrun.people import wholly
 from meadowrun.people.models import EventKind
 from meadowrun.shell.app import create_app
 from meadowrun.shell.keys import make_key
@@ -91,6 +92,19 @@ def test_nothing_is_next_because_of_what_they_do_every_day(hill):
     lived(life, NOW, NOW + HOUR)
     assert life.store.rows("SELECT 1 FROM plans WHERE done = 0")
     assert life.next_due() is None
+
+
+def test_whoever_was_erased_keeps_nobody_else_from_being_told_of(hill, database):
+    life, who = hill
+    with clock.at(NOW), database.session() as session:
+        wholly.erase(session, IDA, NOW, who["bo"])
+    lived(life, NOW, NOW + DAY)
+    found = happened(database)
+    assert len(found) > 10 and {contact for _, contact, _, _ in found} == {who["ann"]}
+    assert (
+        life.store.rows("SELECT 1 FROM plans WHERE done = 0 AND due <= ?", (NOW + DAY).timestamp())
+        == []
+    )
 
 
 def test_without_a_key_the_till_tells_nothing(hill, database):

@@ -94,12 +94,17 @@ class Life:
             }
             for one in plans
         ]
-        self._bring(events, dt.datetime.fromtimestamp(until, dt.UTC).isoformat())
+        moment = dt.datetime.fromtimestamp(until, dt.UTC).isoformat()
+        if not self._bring(events, moment):
+            # One who was erased since must not keep the others from being told of.
+            taken = sum(self._bring([one], moment) for one in events)
+            if not taken:
+                log.warning("nothing that the village's till tells is taken", events=len(events))
         for one in plans:
             self.store.write("UPDATE plans SET done = 1 WHERE id = ?", one["id"])
 
-    def _bring(self, events: list[dict[str, Any]], moment: str | None) -> None:
-        """Brings events in by the API, as the till does."""
+    def _bring(self, events: list[dict[str, Any]], moment: str | None) -> bool:
+        """Brings events in by the API, as the till does; says whether they are taken."""
         try:
             answer = self.ask(
                 f"{self.app_url}/api/v1/events",
@@ -111,10 +116,9 @@ class Life:
                     "Authorization": f"Bearer {self.store.key('till')}",
                 },
             )
-        except OSError as problem:
-            answer = repr(problem)
-        if not answer.startswith("{"):
-            log.warning("what the village's till tells is not taken", answer=answer[:200])
+        except OSError:
+            return False
+        return answer.startswith("{")
 
     def _do(self, plan: Any) -> None:
         moment = dt.datetime.fromtimestamp(plan["due"], dt.UTC).isoformat()
@@ -310,7 +314,8 @@ class Life:
         if visitor and event:
             score = {"score": 1 + int(amount) % 10} if event == "survey_answered" else {}
             told = {"event": event, "contact": int(visitor.partition(".")[0]), "details": score}
-            self._bring([told | ({"at": moment} if moment else {})], moment)
+            if not self._bring([told | ({"at": moment} if moment else {})], moment):
+                log.warning("what somebody did on the village's site is not taken", kind=event)
         elif visitor:
             self._tell(self.site, visitor, "ticket_bought", {"amount": amount}, moment)
 
