@@ -154,6 +154,7 @@ class Lane:
             {"amount": entry.contact},
             history.clocks(record),
             self.looks,
+            self.looks,
         )
         return person.about(entry.about)
 

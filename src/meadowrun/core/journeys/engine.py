@@ -121,10 +121,12 @@ def _steps(
 
 def _kept_from(rules: Rules, person: Person, came: Came) -> Came | None:
     """Where somebody is taken out by an exit rule before a step that reaches others is done for
-    them: they are among those that it means when it is looked at."""
-    look = person.looked(came.seen)
-    out = [one.id for one in rules.exits if one.who and person.is_one(one.who, look)]
-    return Came(END, look, out[0], look) if out else None
+    them: they are among those that it means by then."""
+    done = person.done(came.seen)
+    if done is None:
+        return None
+    out = [one.id for one in rules.exits if one.who and person.is_one(one.who, done)]
+    return Came(END, done, out[0], done) if out else None
 
 
 def _reached(goal: Goal | None, person: Person, way: Way, until: dt.datetime) -> Happened | None:

@@ -58,15 +58,17 @@ class Person:
     zones: Sequence[tuple[dt.datetime, zoneinfo.ZoneInfo]] = ()
     #: when it was looked at whom an exit rule means, in order
     looks: Sequence[dt.datetime] = ()
+    #: when workers were there, in order: what was due before is done then, and whom an exit rule
+    #: means is asked then before each step that reaches anybody; empty: that is not asked
+    worked: Sequence[dt.datetime] = ()
 
     def clock(self, at: dt.datetime) -> zoneinfo.ZoneInfo:
         """Whose hours they live by at a moment."""
         return next((zone for since, zone in reversed(self.zones) if since <= at), self.zone)
 
-    def looked(self, at: dt.datetime) -> dt.datetime:
-        """When it is first looked at whom an exit rule means, from a moment on; the moment itself
-        where that is not known."""
-        return next((one for one in self.looks if one >= at), at)
+    def done(self, at: dt.datetime) -> dt.datetime | None:
+        """When workers do what is due at a moment; None where that is not known."""
+        return next((one for one in self.worked if one >= at), None)
 
     def about(self, subject: str) -> "Person":
         """Them without what they did about another subject; empty: about anything."""
