@@ -148,7 +148,6 @@ class Lived:
             if day == 1:
                 with self.database.session() as session:
                     session.execute(sa.text(MOVE), {"day": self.day(MOVED_TO)})
-
         for one in self.demo.processes:
             if one.name == "worker":
                 one.process.terminate()

@@ -153,8 +153,8 @@ class Lane:
             lambda field: history.renewal(record, since),
             {"amount": entry.contact},
             history.clocks(record),
-            self.looks,
-            self.looks,
+            looks=self.looks,
+            worked=self.looks,
         )
         return person.about(entry.about)
 

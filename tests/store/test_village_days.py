@@ -107,6 +107,19 @@ def test_whoever_was_erased_keeps_nobody_else_from_being_told_of(hill, database)
     )
 
 
+def test_a_till_that_reaches_nobody_is_tried_once_and_time_goes_on(hill, monkeypatch):
+    life, _ = hill
+    tried = []
+
+    def away(*asked):
+        tried.append(asked)
+        raise OSError("nobody answers")
+
+    monkeypatch.setattr(life, "ask", away)
+    life.live(NOW.timestamp(), (NOW + DAY).timestamp(), 1000)
+    assert len(tried) == 1
+
+
 def test_without_a_key_the_till_tells_nothing(hill, database):
     life, _ = hill
     life.store.take_key("till", "")

@@ -95,29 +95,30 @@ class Life:
             for one in plans
         ]
         moment = dt.datetime.fromtimestamp(until, dt.UTC).isoformat()
-        if not self._bring(events, moment):
+        try:
             # One who was erased since must not keep the others from being told of.
-            taken = sum(self._bring([one], moment) for one in events)
-            if not taken:
+            if not self._bring(events, moment) and not sum(
+                self._bring([one], moment) for one in events
+            ):
                 log.warning("nothing that the village's till tells is taken", events=len(events))
+        except OSError as problem:
+            log.warning("the village's till reaches nobody", problem=repr(problem))
         for one in plans:
             self.store.write("UPDATE plans SET done = 1 WHERE id = ?", one["id"])
 
     def _bring(self, events: list[dict[str, Any]], moment: str | None) -> bool:
-        """Brings events in by the API, as the till does; says whether they are taken."""
-        try:
-            answer = self.ask(
-                f"{self.app_url}/api/v1/events",
-                moment,
-                TILL,
-                json.dumps({"events": events}).encode(),
-                {
-                    "Content-Type": "application/json",
-                    "Authorization": f"Bearer {self.store.key('till')}",
-                },
-            )
-        except OSError:
-            return False
+        """Brings events in by the API, as the till does; says whether they are taken. Raises
+        OSError when the application does not answer."""
+        answer = self.ask(
+            f"{self.app_url}/api/v1/events",
+            moment,
+            TILL,
+            json.dumps({"events": events}).encode(),
+            {
+                "Content-Type": "application/json",
+                "Authorization": f"Bearer {self.store.key('till')}",
+            },
+        )
         return answer.startswith("{")
 
     def _do(self, plan: Any) -> None:
