@@ -163,7 +163,7 @@ class Store:
         ]
 
     def plan(self, due: float, deed: str, detail: str, mail: int = 0) -> None:
-        """Has somebody do something at a moment (seconds since 1970), with a mail or without."""
+        """Has somebody do something at a moment (seconds since 1970), with an email or without."""
         self.write(
             "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, ?, ?, ?)",
             due,
