@@ -228,7 +228,10 @@ class Lived:
 
 
 #: Has it looked at again who certain people are, however short ago that was.
-LOOK_NOW = "UPDATE journey_watches SET looked_at = looked_at - interval '1 day'"
+LOOK_NOW = """
+UPDATE journey_watches
+SET looked_at = looked_at - interval '1 day', counted_at = counted_at - interval '1 day'
+"""
 
 
 def called(database, now):

@@ -26,6 +26,10 @@ WHERE c.id = ANY(:contacts)
 """
 
 
+#: Of so many contacts what is stored is looked up for each; of more it is read as a whole.
+FEW = 5000
+
+
 def definition_of(session: orm.Session, words: Dictionary, who: Who) -> Definition:
     """The definition that says who is meant. Raises Invalid where that is gone or has an error."""
     lines = list(who.lines)
@@ -43,13 +47,16 @@ def definition_of(session: orm.Session, words: Dictionary, who: Who) -> Definiti
 def members(moment: Moment, who: Who, among: Iterable[int] | None = None) -> list[int]:
     """The contacts that are meant, in order; of some contacts only where `among` is given. Raises
     Invalid where it cannot be said."""
-    return chosen(moment.session, *meant(moment, who), among)
+    some = None if among is None else list(among)
+    few = some if some is not None and len(some) <= FEW else None
+    return chosen(moment.session, *meant(moment, who, few), some)
 
 
-def meant(moment: Moment, who: Who) -> tuple[Compiler, str]:
-    """Who is meant at a moment, as a predicate over contacts `c` and the compiler with its values.
-    Raises Invalid where it cannot be said."""
-    compiler = compiler_for(moment)
+def meant(moment: Moment, who: Who, among: Collection[int] | None = None) -> tuple[Compiler, str]:
+    """Who is meant at a moment, as a predicate over contacts `c` and the compiler with its values;
+    one that is true of `among` alone, where few are given. Raises Invalid where it cannot be
+    said."""
+    compiler = compiler_for(moment, among)
     return compiler, compiler.definition(definition_of(moment.session, moment.words, who))
 
 

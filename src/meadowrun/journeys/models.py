@@ -256,25 +256,34 @@ class JourneyWatch(Base):
         sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
     )
     looked_at: orm.Mapped[dt.datetime]
-    #: how long that look took
+    #: when everybody was asked about the last time, and how many seconds that took
+    counted_at: orm.Mapped[dt.datetime | None]
     seconds: orm.Mapped[float]
+    #: what is stored about people that it goes by (core/audience/turning.py)
+    sources: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
     #: why people could not be asked then; empty: they could
     problem: orm.Mapped[str] = orm.mapped_column(server_default="")
 
 
 class JourneySeen(Base):
-    """Of whom what a start asks was true when it was last looked at."""
+    """Of whom what a start asks was true when it was last looked at; or when an exit rule was."""
 
     __tablename__ = "journey_seen"
     journey_id: orm.Mapped[int] = orm.mapped_column(
         sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
     )
-    #: the id of the start
+    #: the id of the start, or of the exit rule behind “exit ”
     start: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     #: what was asked
     stamp: orm.Mapped[str]
-    #: of whom it was true: a set of numbers, as Roaring writes it
+    #: of whom it was true: a set of numbers, as Roaring writes it; of exit rules nobody is kept
     members: orm.Mapped[bytes]
+    #: what it came to in full, with all that its conditions name
+    asked: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: when it was last known of everybody
+    as_of: orm.Mapped[dt.datetime | None]
+    #: everybody has to be asked about again
+    owed: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
 
 
 class JourneyDay(Base):

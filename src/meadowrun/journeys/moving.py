@@ -6,7 +6,7 @@
 import dataclasses
 import datetime as dt
 import zoneinfo
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from typing import Any
 
 import orjson
@@ -272,6 +272,14 @@ def advance(
             # The step was taken away: they are at the end.
             move(session, [Move(one.id, END, now, "removed", "left") for one in people])
             continue
+        # Whoever came in as one of those that an exit rule takes out is out at once.
+        first = step in walk.first.values()
+        asked = [
+            one for one in people if isinstance(flat.step, OUTWARD) or first and one.phase == "due"
+        ]
+        if asked:
+            out = _taken_out(session, walk, asked, now, zone)
+            people = [one for one in people if one.id not in out]
         if isinstance(flat.step, WaitStep):
             _wait(session, flat, flat.step, people, now, until, zone)
         elif isinstance(flat.step, WaitForStep):
@@ -310,8 +318,6 @@ def _do(
 ) -> None:
     """Does one step at which nobody waits for a time, for all who are on it."""
     step = flat.step
-    if isinstance(step, OUTWARD):
-        people = _still_inside(session, walk, people, now, zone)
     if isinstance(step, MessageStep):
         _ask(session, walk.journey, step, people, now, url)
     elif isinstance(step, BranchStep):
@@ -340,20 +346,20 @@ def _do(
         move(session, [Move(one.id, END, one.arrived_at, because) for one in people])
 
 
-def _still_inside(
+def _taken_out(
     session: orm.Session, walk: Walk, people: list[Due], now: dt.datetime, zone: zoneinfo.ZoneInfo
-) -> list[Due]:
-    """Takes out whoever has become one of those that an exit rule takes out, although nobody has
-    looked since, say after an outage; gives the others."""
+) -> Collection[int]:
+    """Takes out whoever is one of those that an exit rule takes out, although nobody has looked
+    since they became so, say after an outage; gives their entries."""
     rules = [one for one in walk.itinerary.exits if one.who]
     if not rules:
-        return people
+        return ()
     moment, out = Moment(session, dictionary(session), now, zone), dict[int, str]()
     for rule in reversed(rules):
         meant = _among(moment, rule.who, {one.contact_id for one in people})
         out |= {one.id: rule.id for one in people if one.contact_id in meant}
     move(session, [Move(ident, END, now, rule, "left") for ident, rule in out.items()])
-    return [one for one in people if one.id not in out]
+    return out.keys()
 
 
 def _ask(

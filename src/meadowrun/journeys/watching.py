@@ -1,51 +1,48 @@
 """What no event tells: people become, or stop being, certain people; a date of theirs comes near.
 
-Every half minute each journey that asks it is looked at, and the dear ones less often, so that no
-more than a twentieth of the time goes there. Only whose answer changed comes in or leaves.
+Each journey that asks it is looked at once something changed that it goes by, and every half
+minute: new dates come by themselves. Only whose answer changed comes in or leaves.
 """
 
 import dataclasses
 import datetime as dt
-import hashlib
 import time
 import zoneinfo
 
-import orjson
 import sqlalchemy as sa
-from pyroaring import BitMap
 from sqlalchemy import orm
 
 from meadowrun.base.errors import Invalid
 from meadowrun.base.logs import log
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.dates import Clock
-from meadowrun.core.journeys.steps import Start, Who
+from meadowrun.core.journeys.steps import ExitRule, Start, Who
 from meadowrun.core.journeys.waits import on_clock
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import entering
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
-from meadowrun.journeys.membership import chosen, definition_of, everybody, members
+from meadowrun.journeys.membership import chosen, definition_of, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyDay, JourneySeen, JourneyWatch
 from meadowrun.journeys.moving import Move, Walk
 from meadowrun.journeys.queries import start_since
+from meadowrun.journeys.turned import OFTEN, Look, turned, who_turned
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
+from meadowrun.segments import changes
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for, zones
 
-#: So long after a look comes the next at the soonest, and so many times what it took at the least.
-OFTEN = dt.timedelta(seconds=30)
-_SPARED = 20
-#: Journeys that ask what no event tells, and whose time to be looked at has come.
+#: Journeys that ask what no event tells, and whose time to be looked at has come, or of whose
+#: people something changed that they go by.
 _DUE = """
 SELECT j.id FROM journeys j
 JOIN journey_editions e ON e.journey_id = j.id AND e.number = j.edition
 LEFT JOIN journey_watches w ON w.journey_id = j.id
 WHERE j.state = ANY(:states)
-AND (w.looked_at IS NULL OR w.looked_at + greatest(CAST(:often AS interval),
-    w.seconds * :spared * interval '1 second') <= :now)
+AND (w.looked_at IS NULL OR w.looked_at + CAST(:often AS interval) <= :now
+    OR w.sources && CAST(:changed AS text[]))
 AND (jsonb_path_exists(e.itinerary,
         '$.starts[*] ? (@.how == "turns" || @.how == "turns_not" || @.how == "date"
             || @.how == "rhythm")')
@@ -53,44 +50,61 @@ AND (jsonb_path_exists(e.itinerary,
         e.itinerary, '$.exits[*] ? (@.who.segment > 0 || @.who.lines.size() > 0)'))
 ORDER BY j.id
 """
+#: What is stored about people that journeys go by which may have anybody come in or leave.
+_SOURCES = """
+SELECT DISTINCT unnest(w.sources) FROM journey_watches w JOIN journeys j ON j.id = w.journey_id
+WHERE j.state = ANY(:states)
+"""
 #: Those on a journey who are certain people now, locked: their entries. The people that are meant
-#: are put in as a predicate over `c`.
+#: are put in as a predicate over `c`, of some alone where it is only about them.
 _INSIDE = """
 SELECT e.id FROM journey_entries e JOIN contacts c ON c.id = e.contact_id
-WHERE e.journey_id = :journey AND e.state = 'inside' AND ({predicate}) ORDER BY e.id FOR UPDATE OF e
+WHERE e.journey_id = :journey AND e.state = 'inside'
+AND (CAST(:some AS bigint[]) IS NULL OR e.contact_id = ANY(:some))
+AND ({predicate}) ORDER BY e.id FOR UPDATE OF e
 """
 
 
 def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
     """Looks at every journey whose time has come; says how many people came in or left."""
-    moved = 0
-    values = {"states": [*MOVES, "paused"], "often": OFTEN, "spared": _SPARED, "now": now}
+    changed = changes.take(session)
+    states = {"states": [*MOVES, "paused"]}
+    values = {**states, "often": OFTEN, "now": now, "changed": list(changed)}
     due = session.scalars(sa.text(_DUE), values).all()
-    if not due:
-        return 0
-    moment = Moment(session, dictionary(session), now, zone)
-    for ident in due:
-        journey = session.get_one(Journey, ident)
-        walk = Walk.of(session, journey)
-        watch = session.get(JourneyWatch, journey.id)
-        if watch is None:
-            watch = JourneyWatch(journey_id=journey.id, looked_at=now, seconds=0.0, problem="")
-            session.add(watch)
-        began = time.monotonic()
-        problems = []
-        for start in (*walk.itinerary.starts, None):
-            # One that cannot be asked does not keep the others from going on.
-            count, problem = _tried(moment, walk, start)
-            moved += count
-            if problem:
-                problems.append(problem)
-        if problems:
-            journey.problem = problems[0]
-        elif watch.problem and journey.problem == watch.problem:
-            journey.problem = ""
-        watch.problem = problems[0] if problems else ""
-        watch.looked_at, watch.seconds = now, time.monotonic() - began
-        session.flush()
+    moved = 0
+    if due:
+        look = Look.of(Moment(session, dictionary(session), now, zone), changed)
+        moved = sum(_look_at(look, session.get_one(Journey, ident)) for ident in due)
+    if due or changed:
+        changes.watch(session, session.scalars(sa.text(_SOURCES), states).all())
+    return moved
+
+
+def _look_at(look: Look, journey: Journey) -> int:
+    """Looks at one journey; says how many people came in or left."""
+    session, now = look.moment.session, look.moment.now
+    walk = Walk.of(session, journey)
+    watch = session.get(JourneyWatch, journey.id)
+    if watch is None:
+        watch = JourneyWatch(journey_id=journey.id, seconds=0.0, sources=[], problem="")
+        session.add(watch)
+    watch.looked_at = now
+    look.begin(watch)
+    moved, problems = 0, []
+    questions: list[Start | ExitRule] = [*walk.itinerary.starts, *walk.itinerary.exits]
+    for asked in questions:
+        # One that cannot be asked does not keep the others from going on.
+        count, problem = _tried(look, walk, asked)
+        moved += count
+        if problem:
+            problems.append(problem)
+    if problems:
+        journey.problem = problems[0]
+    elif watch.problem and journey.problem == watch.problem:
+        journey.problem = ""
+    watch.problem = problems[0] if problems else ""
+    look.end(watch)
+    session.flush()
     return moved
 
 
@@ -98,67 +112,68 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
 _CANNOT = Wording("A condition of this journey cannot be worked out. Write it another way.")
 
 
-def _tried(moment: Moment, walk: Walk, start: Start | None) -> tuple[int, str]:
-    """How many came in by a start, or left by what takes people out where there is none, and why
-    it could not be asked."""
+def _tried(look: Look, walk: Walk, asked: Start | ExitRule) -> tuple[int, str]:
+    """How many came in by a start, or left by an exit rule, and why it could not be asked."""
+    session = look.moment.session
     try:
-        with moment.session.begin_nested():
-            return _looked_at(moment, walk, start), ""
+        with session.begin_nested():
+            return _looked_at(look, walk, asked), ""
     except Invalid as problem:
         said = str(problem)
     except (sa.exc.DataError, sa.exc.ProgrammingError) as fault:
         log.error("fault", journey=walk.journey.id, exception=str(fault))
         said = str(_CANNOT)
-    if start is not None:
-        # Whoever turns while it cannot be asked is not known of.
-        moment.session.execute(
-            sa.delete(JourneySeen).where(
-                JourneySeen.journey_id == walk.journey.id, JourneySeen.start == start.id
-            )
-        )
+    # Whoever turns while it cannot be asked is not known of.
+    _forget(session, walk.journey, asked)
     return 0, said
 
 
-def _looked_at(moment: Moment, walk: Walk, start: Start | None) -> int:
-    running = walk.journey.state == "running"
-    if start is None:
-        return _leave(moment, walk) if walk.journey.state in MOVES else 0
-    if start.how in ("turns", "turns_not"):
-        turned = _turned(moment, walk.journey, start)
-        some = [Happened(contact, None, moment.now, None, moment.now) for contact in turned]
-        return entering.enter(moment.session, walk, some, "start", by=start.id) if running else 0
-    return _dates(moment, walk, start) if start.how in ("date", "rhythm") and running else 0
+def _key(asked: Start | ExitRule) -> str:
+    """By which it is known of whom something was true."""
+    return asked.id if isinstance(asked, Start) else f"exit {asked.id}"
 
 
-def _turned(moment: Moment, journey: Journey, start: Start) -> BitMap:
-    """Who became, or stopped being, one of those that are meant, since the last look. Where it is
-    asked for the first time, or something else is asked, nobody did."""
-    asked = definition_of(moment.session, moment.words, start.who)
-    stamp = hashlib.sha256(orjson.dumps([start.how, d.dump(asked)])).hexdigest()
-    now_in = everybody(moment, start.who)
-    seen = moment.session.get(JourneySeen, (journey.id, start.id))
-    before = BitMap.deserialize(seen.members) if seen and seen.stamp == stamp else None
-    if seen is None:
-        seen = JourneySeen(journey_id=journey.id, start=start.id)
-        moment.session.add(seen)
-    seen.stamp, seen.members = stamp, now_in.serialize()
-    if before is None:
-        return BitMap()
-    return now_in - before if start.how == "turns" else before - now_in
+def _forget(session: orm.Session, journey: Journey, asked: Start | ExitRule) -> None:
+    """Everybody is asked about the next time."""
+    session.execute(
+        sa.delete(JourneySeen).where(
+            JourneySeen.journey_id == journey.id, JourneySeen.start == _key(asked)
+        )
+    )
 
 
-def _leave(moment: Moment, walk: Walk) -> int:
+def _looked_at(look: Look, walk: Walk, asked: Start | ExitRule) -> int:
+    moment, running = look.moment, walk.journey.state == "running"
+    if isinstance(asked, ExitRule):
+        if not asked.who:
+            return 0
+        if walk.journey.state in MOVES:
+            return _leave(look, walk, asked)
+        _forget(moment.session, walk.journey, asked)
+        return 0
+    if asked.how in ("turns", "turns_not"):
+        came = turned(look, walk.journey.id, asked)
+        some = [Happened(contact, None, moment.now, None, moment.now) for contact in came]
+        return entering.enter(moment.session, walk, some, "start", by=asked.id) if running else 0
+    return _dates(moment, walk, asked) if asked.how in ("date", "rhythm") and running else 0
+
+
+def _leave(look: Look, walk: Walk, rule: ExitRule) -> int:
     """Takes out who has become one of those that a rule takes out."""
-    moves: dict[int, Move] = {}
-    for rule in reversed(walk.itinerary.exits):
-        if not rule.who:
-            continue
-        compiler = Compiler(moment.words, Clock(moment.now, moment.zone), zones(moment.session))
-        predicate = compiler.definition(definition_of(moment.session, moment.words, rule.who))
-        values = {**compiler.values, "journey": walk.journey.id}
-        for ident in moment.session.scalars(sa.text(_INSIDE.format(predicate=predicate)), values):
-            moves[ident] = Move(ident, "", moment.now, rule.id, "left")
-    take_off(moment.session, list(moves.values()))
+    moment, journey = look.moment, walk.journey.id
+    some = who_turned(look, journey, _key(rule), rule.who)
+    if some is not None and not some:
+        return 0
+    began = time.monotonic()
+    among = None if some is None else list(some)
+    compiler = compiler_for(moment, among)
+    predicate = compiler.definition(definition_of(moment.session, moment.words, rule.who))
+    values = {**compiler.values, "journey": journey, "some": among}
+    found = moment.session.scalars(sa.text(_INSIDE.format(predicate=predicate)), values)
+    moves = [Move(ident, "", moment.now, rule.id, "left") for ident in found]
+    if among is None:
+        look.counted(time.monotonic() - began)
+    take_off(moment.session, moves)
     return len(moves)
 
 

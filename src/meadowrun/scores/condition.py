@@ -17,10 +17,12 @@ def sql(compiler: Compiler, node: ScoreLine) -> str:
     # leaves them where 0 belongs.
     zero = compared(node.op, 0, node.value)
     holds = f"s.points {SIGNS[node.op]} {compiler.bind(node.value)}"
-    inner = (
-        f"SELECT s.contact_id FROM contact_scores s WHERE s.score_id = {node.of} "
-        f"AND {'NOT ' if zero else ''}{holds}"
-    )
+    where = [
+        f"s.score_id = {node.of}",
+        f"{'NOT ' if zero else ''}{holds}",
+        *compiler.only("s.contact_id"),
+    ]
+    inner = f"SELECT s.contact_id FROM contact_scores s WHERE {' AND '.join(where)}"
     return f"(c.id {'NOT IN' if zero else 'IN'} ({inner})){SEPARATE}"
 
 

@@ -1,7 +1,8 @@
 """A segment's lines as SQL, over `contacts c`. Built fresh each time: about a millisecond."""
 
+import contextlib
 import datetime as dt
-from collections.abc import Callable, Hashable, Iterable
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator
 from typing import Any
 
 from meadowrun.base.db import as_like
@@ -36,17 +37,39 @@ class Compiler:
     """Collects bind values while it writes predicates. One for each statement.
 
     `zones` are the time zones that contacts name; everyone else lives on the organisation's clock.
+    `among` are the few contacts that are asked about, where not everybody is: a predicate is true
+    of them only where it is, and looks at nothing but theirs.
     """
 
-    def __init__(self, words: Dictionary, clock: Clock, zones: Iterable[str] = ()):
+    def __init__(
+        self,
+        words: Dictionary,
+        clock: Clock,
+        zones: Iterable[str] = (),
+        among: Collection[int] | None = None,
+    ):
         self.words, self.clock = words, clock
         self.zones = [z for z in zones if zone_of(z) is not None]
         self.values: dict[str, Any] = {}
+        self._only = among is not None
+        if among is not None:
+            self.values["among"] = list(among)
 
     def bind(self, value: Any) -> str:
         name = f"v{len(self.values)}"
         self.values[name] = value
         return f":{name}"
+
+    def only(self, column: str) -> list[str]:
+        """Conditions that keep rows of other people out, by the column with their number."""
+        return [f"{column} = ANY(:among)"] if self._only else []
+
+    @contextlib.contextmanager
+    def of_everyone(self) -> Iterator[None]:
+        """What is written inside may speak of others than those who are asked about."""
+        before, self._only = self._only, False
+        yield
+        self._only = before
 
     def definition(self, definition: Definition) -> str:
         """The predicate that a whole definition is."""

@@ -2,7 +2,7 @@
 channel reaches."""
 
 import array
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
@@ -145,9 +145,11 @@ def zones(session: orm.Session) -> list[str]:
     return list(session.scalars(sa.text(ZONES)))
 
 
-def compiler_for(moment: Moment) -> Compiler:
-    """A compiler that knows the clocks people live by; `zone` is for those without one."""
-    return Compiler(moment.words, Clock(moment.now, moment.zone), zones(moment.session))
+def compiler_for(moment: Moment, among: Collection[int] | None = None) -> Compiler:
+    """A compiler that knows the clocks people live by; `zone` is for those without one. `among`
+    are the few who are asked about, where not everybody is."""
+    clock = Clock(moment.now, moment.zone)
+    return Compiler(moment.words, clock, zones(moment.session), among)
 
 
 def channels_used(session: orm.Session) -> list[str]:

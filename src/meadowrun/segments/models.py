@@ -64,6 +64,25 @@ class SegmentMembers(Base):
     numbers: orm.Mapped[bytes]
 
 
+class WatchedSource(Base):
+    """What is stored about people of which changes are noted (core/audience/turning.py)."""
+
+    __tablename__ = "watched_sources"
+    source: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    #: by the machine's clock: whoever began after that noted what they changed
+    since: orm.Mapped[dt.datetime | None]
+
+
+class ChangedPerson(Base):
+    """Somebody of whom something changed that is watched, until that was looked at."""
+
+    __tablename__ = "changed_people"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    source: orm.Mapped[str]
+    #: 0: it may be anybody
+    contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+
+
 class Grouping(Base):
     """Ordered groups that never overlap: everyone is in the first they match, or in “everyone
     else”."""

@@ -103,7 +103,8 @@ def _steps(
         came = found[-1]
         since = max(came.seen, way.since)
         flat = rules.steps[came.step]
-        if isinstance(flat.step, OUTWARD) and (out := _kept_from(rules, person, came)):
+        asked = isinstance(flat.step, OUTWARD) or len(found) == 1
+        if asked and (out := _kept_from(rules, person, came)):
             found.append(out)
             break
         following, sent = follow(Standing(flat, came, since, last), person, until, rules.salt)
@@ -120,8 +121,8 @@ def _steps(
 
 
 def _kept_from(rules: Rules, person: Person, came: Came) -> Came | None:
-    """Where somebody is taken out by an exit rule before a step that reaches others is done for
-    them: they are among those that it means by then."""
+    """Where somebody is taken out by an exit rule before a step that reaches others, or the first
+    step, is done for them: they are among those that it means by then."""
     done = person.done(came.seen)
     if done is None:
         return None

@@ -23,19 +23,24 @@ def consent_sql(compiler: Compiler, node: ConsentLine) -> str:
     said = {"agreed": " AND s.agreed", "refused": " AND NOT s.agreed", "unasked": ""}[node.state]
     asked = (
         f"SELECT s.contact_id FROM consents s WHERE s.channel = '{node.channel}' AND "
-        f"s.topic_id = {node.topic}{said}"
+        f"s.topic_id = {node.topic}{said}{_only(compiler)}"
     )
     own = f"c.id {'NOT IN' if node.state == 'unasked' else 'IN'} ({asked})"
     if node.topic and node.state == "agreed":
-        own = f"({own} AND {_SAID.format(node.channel, 'NOT IN', 'NOT s.agreed')})"
+        refused = f"NOT s.agreed{_only(compiler)}"
+        own = f"({own} AND {_SAID.format(node.channel, 'NOT IN', refused)})"
     return f"({own}){SEPARATE}"
+
+
+def _only(compiler: Compiler) -> str:
+    return "".join(f" AND {one}" for one in compiler.only("s.contact_id"))
 
 
 def reach_sql(compiler: Compiler, node: ReachLine) -> str:
     """Whether a message of no topic could go to them now, as the channel says it."""
     can = CHANNELS[node.channel].can.format(
-        agreed=_SAID.format(node.channel, "IN", "s.agreed"),
-        unless=_SAID.format(node.channel, "NOT IN", "NOT s.agreed"),
+        agreed=_SAID.format(node.channel, "IN", f"s.agreed{_only(compiler)}"),
+        unless=_SAID.format(node.channel, "NOT IN", f"NOT s.agreed{_only(compiler)}"),
     )
     can = f"({can}) AND c.paused_until IS NULL"
     return f"({can}){SEPARATE}" if node.can else f"({can}) IS NOT TRUE"

@@ -81,6 +81,7 @@ def _happened(compiler: Compiler, line: EventLine) -> list[str]:
     """What must be true of an event `e` for a line to speak of it."""
     where = [
         f"e.kind_id = {compiler.words.events[line.event].id}",
+        *compiler.only("e.contact_id"),
         *(_detail(compiler, d, line) for d in line.where),
         *compiler.within(line.span, "e.at", "e.contact_id"),
     ]

@@ -10,13 +10,15 @@ from meadowrun.segments.condition import Condition, Form, Json
 
 def sql(compiler: Compiler, node: Group) -> str:
     """The lines joined as the group says."""
-    parts = [f"({compiler.node(n)})" for n in node.lines if not n.off]
+    live = [n for n in node.lines if not n.off]
     if node.match == "colleagues":
         # Inside, c is somebody of the same company: the inner name hides the outer one.
-        inner = " AND ".join(parts) or "TRUE"
+        with compiler.of_everyone():
+            inner = " AND ".join(f"({compiler.node(n)})" for n in live) or "TRUE"
         return (
             f"(c.company_id IN ({COLLEAGUES} WHERE c.company_id IS NOT NULL AND {inner})){SEPARATE}"
         )
+    parts = [f"({compiler.node(n)})" for n in live]
     if not parts:
         return "TRUE"
     if node.match == "all":

@@ -87,6 +87,7 @@ def _last(compiler: Compiler, line: MailLine, most: int) -> str:
     the line is about."""
     outcomes = ", ".join(f"'{o}'" for o in SENT)
     where = [
+        *compiler.only("d.contact_id"),
         f"d.outcome IN ({outcomes})",
         "d.at IS NOT NULL",
         *_dispatches(compiler, line, "d.dispatch_id"),
@@ -107,6 +108,7 @@ def _mailed(compiler: Compiler, line: MailLine, what: str) -> str:
     if what in ("sent", "delivered", "bounced"):
         outcomes = ", ".join(f"'{o}'" for o in (SENT if what == "sent" else (what,)))
         where = [
+            *compiler.only("d.contact_id"),
             f"d.outcome IN ({outcomes})",
             "d.at IS NOT NULL",
             *_dispatches(compiler, line, "d.dispatch_id"),
@@ -118,6 +120,7 @@ def _mailed(compiler: Compiler, line: MailLine, what: str) -> str:
         )
     if what == "converted":
         where = [
+            *compiler.only("d.contact_id"),
             "d.outcome = 'delivered'",
             *_dispatches(compiler, line, "d.dispatch_id"),
             *compiler.within(line.span, "e.at", "e.contact_id"),
@@ -132,6 +135,7 @@ def _mailed(compiler: Compiler, line: MailLine, what: str) -> str:
         )
     kinds = "'opened', 'clicked'" if what == "opened" else f"'{what}'"
     where = [
+        *compiler.only("r.contact_id"),
         f"r.kind IN ({kinds})",
         *_dispatches(compiler, line, "r.dispatch_id"),
         *compiler.within(line.span, "r.at", "r.contact_id"),

@@ -21,14 +21,16 @@ def _either(node: SetLine, inside: str, separate: bool = False) -> str:
 
 def list_sql(compiler: Compiler, node: SetLine) -> str:
     """Those on a list."""
-    members = f"SELECT m.contact_id FROM list_members m WHERE m.list_id = {node.of}"
+    named = [f"m.list_id = {node.of}", *compiler.only("m.contact_id")]
+    members = f"SELECT m.contact_id FROM list_members m WHERE {' AND '.join(named)}"
     return _either(node, f"c.id IN ({members})", separate=True)
 
 
 def tag_sql(compiler: Compiler, node: SetLine) -> str:
     """Those with a tag or one under it."""
     under = ", ".join(map(str, sorted(compiler.words.under(node.of)))) or "0"
-    tagged = f"SELECT t.contact_id FROM contact_tags t WHERE t.tag_id IN ({under})"
+    named = [f"t.tag_id IN ({under})", *compiler.only("t.contact_id")]
+    tagged = f"SELECT t.contact_id FROM contact_tags t WHERE {' AND '.join(named)}"
     return _either(node, f"c.id IN ({tagged})", separate=True)
 
 

@@ -13,6 +13,7 @@ from meadowrun.core.audience.nodes import ScoreLine, ShareLine
 from meadowrun.core.audience.operands import TOTALS, number
 from meadowrun.core.audience.persons import Person, share_number
 from meadowrun.core.audience.saying import OP_WORDS, Part
+from meadowrun.core.audience.turning import SCORES, Turning
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 
@@ -46,6 +47,9 @@ class ScoreKind(Kind[ScoreLine]):
 
     def looked_at(self, node: ScoreLine, person: Person, judge: "Judge") -> str:
         return wording.count_of(person.scores.get(node.of, 0), "point")
+
+    def turning(self, node: ScoreLine, words: Dictionary) -> Turning:
+        return Turning(frozenset({SCORES}))
 
     def sentence(self, node: ScoreLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         return [
@@ -85,6 +89,9 @@ class ShareKind(Kind[ShareLine]):
 
     def looked_at(self, node: ShareLine, person: Person, judge: "Judge") -> str:
         return f"drew {share_number(person.id, node.salt) / 100:.2f} of 100"
+
+    def turning(self, node: ShareLine, words: Dictionary) -> Turning:
+        return Turning()
 
     def sentence(self, node: ShareLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         return [

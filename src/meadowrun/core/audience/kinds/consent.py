@@ -9,6 +9,7 @@ from meadowrun.core.audience.kinds.kind import Json, Kind, Reading
 from meadowrun.core.audience.nodes import ConsentLine, ReachLine
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import Part
+from meadowrun.core.audience.turning import ADDRESSES, CONSENTS, CONTACTS, Turning
 from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.core.guardrails.outcomes import words_for
 from meadowrun.core.guardrails.verdict import verdict
@@ -69,6 +70,9 @@ class ConsentKind(Kind[ConsentLine]):
         said = person.consents.get((node.channel, node.topic))
         return {True: "agreed", False: "said no", None: "was never asked"}[said]
 
+    def turning(self, node: ConsentLine, words: Dictionary) -> Turning:
+        return Turning(frozenset({CONSENTS}))
+
     def sentence(
         self, node: ConsentLine, words: Dictionary, today: dt.date, out: bool
     ) -> list[Part]:
@@ -108,6 +112,9 @@ class ReachKind(Kind[ReachLine]):
         if said.goes:
             return f"can get {CHANNEL_WORDS[node.channel]}"
         return words_for(node.channel)[said.outcome].lower()
+
+    def turning(self, node: ReachLine, words: Dictionary) -> Turning:
+        return Turning(frozenset({CONTACTS, CONSENTS, ADDRESSES}))
 
     def sentence(self, node: ReachLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         return [

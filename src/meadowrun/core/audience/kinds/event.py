@@ -11,10 +11,11 @@ from meadowrun.core.audience.fields import Dictionary, EventSpec
 from meadowrun.core.audience.kinds.field import COMPARISONS, VALUE
 from meadowrun.core.audience.kinds.kind import Json, Kind, Reading, plain
 from meadowrun.core.audience.nodes import Detail, EventLine, Span, Then, Total
-from meadowrun.core.audience.operands import BLANK, OPERATORS, TOTALS, member, value_of
+from meadowrun.core.audience.operands import BLANK, IN_DAYS, OPERATORS, TOTALS, member, value_of
 from meadowrun.core.audience.persons import Happening, Person
 from meadowrun.core.audience.saying import OP_WORDS, Part, value_words
 from meadowrun.core.audience.spans import SPAN, read_span, span_words, within, write_span
+from meadowrun.core.audience.turning import Turning, events_of
 from meadowrun.core.language import Wording
 
 if TYPE_CHECKING:
@@ -171,6 +172,16 @@ class EventKind(Kind[EventLine]):
             return times
         day = wording.day(found[-1].at.date())
         return Wording("%(times)s, the latest on %(day)s", times=times, day=day)
+
+    def turning(self, node: EventLine, words: Dictionary) -> Turning:
+        number = words.events[node.event].id
+        sources, after = {events_of(number)}, set()
+        if node.then:
+            sources.add(events_of(words.events[node.then.event].id))
+            if not node.then.did:
+                after.add((number, node.then.days))
+        daily = node.span.last is not None or any(one.op in IN_DAYS for one in node.where)
+        return Turning(frozenset(sources), daily, frozenset(after))
 
     def countable(self, node: EventLine) -> bool:
         return node.did and node.which == "any" and node.total is None

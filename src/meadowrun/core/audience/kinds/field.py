@@ -10,9 +10,17 @@ from meadowrun.core.audience.dates import rolling
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.kinds.kind import Json, Kind, Reading, plain
 from meadowrun.core.audience.nodes import FieldLine
-from meadowrun.core.audience.operands import BLANK, COMPARE, MOST_VALUES, OPERATORS, value_of
+from meadowrun.core.audience.operands import (
+    BLANK,
+    COMPARE,
+    IN_DAYS,
+    MOST_VALUES,
+    OPERATORS,
+    value_of,
+)
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import COMPARE_WORDS, Part, comparison
+from meadowrun.core.audience.turning import CONTACTS, Turning
 from meadowrun.core.language import Wording
 
 if TYPE_CHECKING:
@@ -108,6 +116,9 @@ class FieldKind(Kind[FieldLine]):
         if node.compare != "letters":
             parts.append(Part("word", COMPARE_WORDS[node.compare], "compare"))
         return parts
+
+    def turning(self, node: FieldLine, words: Dictionary) -> Turning:
+        return Turning(frozenset({CONTACTS}), daily=node.op in IN_DAYS)
 
     def means_today(self, node: FieldLine, words: Dictionary, today: dt.date) -> str:
         match node.op:

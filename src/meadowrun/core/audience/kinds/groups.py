@@ -1,5 +1,6 @@
 """Lines within lines: all, any or none of them, or somebody of the same company."""
 
+import dataclasses
 import datetime as dt
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
@@ -9,6 +10,7 @@ from meadowrun.core.audience.kinds.kind import KINDS, Json, Kind, Reading
 from meadowrun.core.audience.nodes import Group
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import Part
+from meadowrun.core.audience.turning import Turning, together
 
 if TYPE_CHECKING:
     from meadowrun.core.audience.judge import Judge
@@ -87,6 +89,12 @@ class GroupKind(Kind[Group]):
             Part("word", GROUP_WORDS[node.match], "match"),
             Part("text", said),
         ]
+
+    def turning(self, node: Group, words: Dictionary) -> Turning:
+        live = (one for one in node.lines if not one.off)
+        inside = together(KINDS[one.kind].turning(one, words) for one in live)
+        # What a colleague does, and who becomes one, turns it as well.
+        return dataclasses.replace(inside, followed=False) if node.match == "colleagues" else inside
 
     def means_today(self, node: Group, words: Dictionary, today: dt.date) -> str:
         if len(node.lines) != 1:

@@ -16,6 +16,7 @@ from meadowrun.core.audience.nodes import Definition, Node
 from meadowrun.core.audience.operands import DefinitionError
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import Part
+from meadowrun.core.audience.turning import Turning, together
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.language import Wording
 
@@ -74,6 +75,10 @@ class Kind(abc.ABC, Generic[N]):
     def sentence(self, node: N, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         """The parts of a line’s sentence; `out` for one that leaves out."""
 
+    @abc.abstractmethod
+    def turning(self, node: N, words: Dictionary) -> Turning:
+        """When the answer of a line can turn, besides by what the contact themselves is."""
+
     def means_today(self, node: N, words: Dictionary, today: dt.date) -> str:
         """The real dates that a moving condition means today, or nothing."""
         return ""
@@ -89,6 +94,12 @@ class Kind(abc.ABC, Generic[N]):
 
 #: The kinds of condition by their keys.
 KINDS: dict[str, Kind[Any]] = {}
+
+
+def turning_of(definition: Definition, words: Dictionary) -> Turning:
+    """When somebody can become, or stop being, one of those that a definition is of."""
+    lines = (line for line in definition.lines if not line.off)
+    return together(KINDS[line.kind].turning(line, words) for line in lines)
 
 
 def register(*kinds: Kind[Any]) -> None:

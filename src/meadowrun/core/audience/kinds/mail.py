@@ -13,6 +13,7 @@ from meadowrun.core.audience.operands import member
 from meadowrun.core.audience.persons import SENT, Mail, Person
 from meadowrun.core.audience.saying import Part
 from meadowrun.core.audience.spans import SPAN, read_span, span_words, within, write_span
+from meadowrun.core.audience.turning import DELIVERIES, REACTIONS, Turning
 from meadowrun.core.channels import CHANNEL_WORDS, KINDS
 from meadowrun.core.language import Wording
 
@@ -129,6 +130,12 @@ class MailKind(Kind[MailLine]):
             "span": {"last": 90},
             "among": "sent",
         }
+
+    def turning(self, node: MailLine, words: Dictionary) -> Turning:
+        # What counts as success is set with each send, and may be any event.
+        followed = node.what != "converted"
+        daily = node.span.last is not None
+        return Turning(frozenset({DELIVERIES, REACTIONS}), daily, followed=followed)
 
     def holds(self, node: MailLine, person: Person, judge: "Judge") -> bool:
         inside = within(node.span, judge.clock, person.zone)

@@ -5,12 +5,21 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.audience.kinds.kind import INSIDE, NUMBER, Json, Kind, Reading, parse
+from meadowrun.core.audience.kinds.kind import (
+    INSIDE,
+    NUMBER,
+    Json,
+    Kind,
+    Reading,
+    parse,
+    turning_of,
+)
 from meadowrun.core.audience.kinds.mail import TAG
 from meadowrun.core.audience.nodes import SetLine
 from meadowrun.core.audience.operands import DefinitionError
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import Part
+from meadowrun.core.audience.turning import LISTS, TAGS, Turning, together
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 
@@ -57,6 +66,9 @@ class ListKind(SetKind):
     def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
         return node.of in person.lists
 
+    def turning(self, node: SetLine, words: Dictionary) -> Turning:
+        return Turning(frozenset({LISTS}))
+
     def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         return [
             Part("text", "anyone who" if out else "who"),
@@ -90,6 +102,9 @@ class SegmentKind(SetKind):
     def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
         return judge.matches(parse(judge.words.segment(node.of), judge.words), person)
 
+    def turning(self, node: SetLine, words: Dictionary) -> Turning:
+        return turning_of(parse(words.segment(node.of), words), words)
+
     def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         return [
             Part("text", "anyone who" if out else "who"),
@@ -108,6 +123,9 @@ class TagKind(SetKind):
 
     def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
         return bool(judge.words.under(node.of) & person.tags)
+
+    def turning(self, node: SetLine, words: Dictionary) -> Turning:
+        return Turning(frozenset({TAGS}))
 
     def looked_at(self, node: SetLine, person: Person, judge: "Judge") -> str:
         under = judge.words.under(node.of) & person.tags
@@ -156,6 +174,10 @@ class GroupingKind(SetKind):
             if judge.matches(parse({"lines": group["lines"]}, judge.words), person):
                 return bool(group["key"] == node.group)
         return node.group == "else"
+
+    def turning(self, node: SetLine, words: Dictionary) -> Turning:
+        groups = [parse({"lines": one["lines"]}, words) for one in words.grouping(node.of) or []]
+        return together(turning_of(one, words) for one in groups)
 
     def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
         names = {group["key"]: group["name"] for group in words.grouping(node.of) or []}
