@@ -143,6 +143,8 @@ def _some(look: Look, seen: JourneySeen, asked: Definition) -> BitMap | None:
     if some is None and not look.may_count:
         seen.owed = True
         return None
+    if some is None:
+        changes.note_ahead(look.moment, sources)
     seen.asked, seen.as_of, seen.owed = written, look.moment.now, False
     return some
 

@@ -67,7 +67,7 @@ AND ({predicate}) ORDER BY e.id FOR UPDATE OF e
 
 def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
     """Looks at every journey whose time has come; says how many people came in or left."""
-    changed = changes.take(session)
+    changed = changes.take(session, now)
     states = {"states": [*MOVES, "paused"]}
     values = {**states, "often": OFTEN, "now": now, "changed": list(changed)}
     due = session.scalars(sa.text(_DUE), values).all()

@@ -8,12 +8,21 @@ import sqlalchemy as sa
 from pyroaring import BitMap
 from sqlalchemy import orm
 
+from meadowrun.core.audience.turning import kinds_in
 from meadowrun.people.moment import Moment
 
 #: Stands for “it may be anybody”.
 ANYBODY = 0
 #: What was noted, which is noted no longer then.
-_TAKE = "DELETE FROM changed_people RETURNING source, contact_id"
+_TAKE = """
+DELETE FROM changed_people WHERE at IS NULL OR at <= :now RETURNING source, contact_id
+"""
+#: Notes to whom an event of some kinds will happen, told by a clock that runs ahead of ours.
+_AHEAD = """
+INSERT INTO changed_people (source, contact_id, at)
+SELECT 'event:' || e.kind_id, e.contact_id, e.at FROM events e
+WHERE e.kind_id = ANY(CAST(:kinds AS smallint[])) AND e.at > :now
+"""
 #: What is to be watched from now on. What was begun to be watched before is relied on once all have
 #: ended who began before this moment: only then do all note what they change.
 _BEGUN = "UPDATE watched_sources SET since = clock_timestamp() WHERE since IS NULL"
@@ -39,11 +48,11 @@ AND e.at <= CAST(:now AS timestamptz) - make_interval(hours => 24 * :days)
 """
 
 
-def take(session: orm.Session) -> dict[str, BitMap]:
+def take(session: orm.Session, now: dt.datetime) -> dict[str, BitMap]:
     """Of whom something changed since it was taken the last time, by what it is stored in
     (core/audience/turning.py); ANYBODY among them where so many did that nobody noted them."""
     found: dict[str, BitMap] = {}
-    for source, contact in session.execute(sa.text(_TAKE)):
+    for source, contact in session.execute(sa.text(_TAKE), {"now": now}):
         found.setdefault(source, BitMap()).add(contact)
     return found
 
@@ -67,6 +76,14 @@ def of(changed: Mapping[str, BitMap], sources: Collection[str]) -> BitMap | None
     for source in sources:
         found |= changed.get(source, BitMap())
     return None if ANYBODY in found else found
+
+
+def note_ahead(moment: Moment, sources: Collection[str]) -> None:
+    """Notes whom events that lie ahead will change, once they are asked about for the first time:
+    what comes in later is noted as it does."""
+    kinds = kinds_in(sources)
+    if kinds:
+        moment.session.execute(sa.text(_AHEAD), {"kinds": kinds, "now": moment.now})
 
 
 def some_time_after(moment: Moment, kind: int, days: int, since: dt.datetime) -> BitMap:

@@ -81,6 +81,8 @@ class ChangedPerson(Base):
     source: orm.Mapped[str]
     #: 0: it may be anybody
     contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    #: when it has happened; empty: by now
+    at: orm.Mapped[dt.datetime | None]
 
 
 class Grouping(Base):

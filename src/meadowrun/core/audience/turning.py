@@ -17,9 +17,17 @@ DELIVERIES: Final = "deliveries"
 REACTIONS: Final = "reactions"
 
 
+_EVENT = "event:"
+
+
 def events_of(kind: int) -> str:
     """The events of one kind, by its number."""
-    return f"event:{kind}"
+    return f"{_EVENT}{kind}"
+
+
+def kinds_in(sources: Iterable[str]) -> list[int]:
+    """The numbers of the kinds of event among some sources."""
+    return sorted(int(one.removeprefix(_EVENT)) for one in sources if one.startswith(_EVENT))
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
