@@ -213,9 +213,11 @@ def test_who_is_found_from_what_changed_is_who_would_be_found_by_asking_all(fort
     with Undone(database) as session:
         watcher = Watcher(session, start_of(lines))
         watcher.relied_on()
+        gone = set()
         for made, later in looks:
             for name, one, other in made:
-                if one != other:
+                if one != other and gone.isdisjoint((one, other)):
+                    gone |= {one} if name == "gone" else set()
                     change(session, name, watcher.now, people[one], people[other])
             watcher.now += later
             before = watcher.known()

@@ -22,25 +22,30 @@ from meadowrun.journeys.models import (
 #: People of some journeys by how they stand, testers never counted: journey, lane, state, reason,
 #: how many, how many of them reached the goal, and what that brought.
 _STANDS = """
-SELECT journey_id, lane, state, because, count(*) AS people, count(goal_at) AS reached,
-    coalesce(sum(goal_amount), 0) AS amount
-FROM journey_entries WHERE journey_id = ANY(:ids) AND NOT tester GROUP BY 1, 2, 3, 4
+SELECT journey_id, lane, state, because, sum(people)::bigint AS people,
+    sum(reached)::bigint AS reached, sum(amount) AS amount
+FROM journey_counts WHERE journey_id = ANY(:ids) GROUP BY 1, 2, 3, 4 HAVING sum(people) <> 0
 """
 #: People by what brought them in: start, how many.
 _CAME = """
-SELECT start, count(*) FROM journey_entries WHERE journey_id = :id AND NOT tester GROUP BY 1
+SELECT start, sum(people)::bigint FROM journey_counts
+WHERE journey_id = :id GROUP BY 1 HAVING sum(people) <> 0
 """
 #: People who are on each step now: step, how many, the one who came first.
 _HERE = """
-SELECT step, count(*) AS people, min(arrived_at) AS first FROM journey_entries
-WHERE journey_id = :id AND state = 'inside' AND NOT tester GROUP BY 1
+SELECT h.step, h.people, e.arrived_at AS first
+FROM (
+    SELECT step, sum(people)::bigint AS people FROM journey_counts
+    WHERE journey_id = :id AND state = 'inside' GROUP BY 1 HAVING sum(people) <> 0) h
+LEFT JOIN LATERAL (
+    SELECT o.arrived_at FROM journey_entries o
+    WHERE o.journey_id = :id AND o.step = h.step AND o.state = 'inside' AND NOT o.tester
+    ORDER BY o.arrived_at LIMIT 1) e ON TRUE
 """
 #: Moves away from each step: step, reason, how many, and how many of them left before the end.
 _WENT = """
-SELECT m.from_step, m.because, count(*) AS people,
-    count(*) FILTER (WHERE m.to_step = '' AND e.state = 'left') AS out
-FROM journey_moves m JOIN journey_entries e ON e.id = m.entry_id
-WHERE e.journey_id = :id AND NOT e.tester AND m.from_step <> '' GROUP BY 1, 2
+SELECT step, because, sum(people)::bigint AS people, sum(out)::bigint AS out
+FROM journey_went WHERE journey_id = :id AND step <> '' GROUP BY 1, 2
 """
 #: What people did with the messages of each step on each channel: step, channel, sent, opened,
 #: clicked.
@@ -190,6 +195,34 @@ def _stands(session: orm.Session, idents: Collection[int]) -> dict[int, dict[str
         mine = found[row.journey_id]
         mine[row.lane] = mine.get(row.lane, NOBODY) + some
     return found
+
+
+#: What was added to the numbers of a journey, put together where that is more than so many rows.
+_STANDS_TOGETHER = """
+WITH gone AS (
+    DELETE FROM journey_counts WHERE journey_id IN (
+        SELECT journey_id FROM journey_counts GROUP BY 1 HAVING count(*) > :most)
+    RETURNING *)
+INSERT INTO journey_counts (journey_id, lane, start, step, state, because, people, reached, amount)
+SELECT journey_id, lane, start, step, state, because, sum(people), sum(reached), sum(amount)
+FROM gone GROUP BY 1, 2, 3, 4, 5, 6
+HAVING sum(people) <> 0 OR sum(reached) <> 0 OR sum(amount) <> 0
+"""
+_WENT_TOGETHER = """
+WITH gone AS (
+    DELETE FROM journey_went WHERE journey_id IN (
+        SELECT journey_id FROM journey_went GROUP BY 1 HAVING count(*) > :most)
+    RETURNING *)
+INSERT INTO journey_went (journey_id, step, because, people, out)
+SELECT journey_id, step, because, sum(people), sum(out) FROM gone GROUP BY 1, 2, 3
+"""
+
+
+def add_up(session: orm.Session, most: int) -> None:
+    """Puts together what was added to the numbers of journeys that have more than so many rows of
+    it: they say the same as before."""
+    for statement in (_STANDS_TOGETHER, _WENT_TOGETHER):
+        session.execute(sa.text(statement), {"most": most})
 
 
 def numbers(session: orm.Session, ident: int) -> Numbers:

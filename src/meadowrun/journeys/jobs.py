@@ -12,7 +12,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
 from meadowrun.base.jobs import context
 from meadowrun.core.journeys.steps import MessageStep
-from meadowrun.journeys import calling, entering, moving, queries, sending, watching
+from meadowrun.journeys import calling, entering, figures, moving, queries, sending, watching
 from meadowrun.journeys.calling import RESTS
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
@@ -32,6 +32,8 @@ END_OF_TIME = dt.datetime.max.replace(tzinfo=dt.UTC)
 BEHIND = dt.timedelta(minutes=1)
 #: So much of what happened is looked at in one transaction.
 MOST_HEARD = 5000
+#: The numbers of a journey are added up anew from so many rows at the most.
+MOST_ROWS = 500
 #: One sweep at a time: two would only wait for each other's people.
 _LOCK = "SELECT pg_try_advisory_xact_lock(7203415, 1)"
 
@@ -221,6 +223,13 @@ def safety() -> None:
         now = clock.now(session)
         watch(session, now)
         take_out_withdrawn(session, now)
+
+
+@jobs.task("journeys.add_up", "upkeep", every="* * * * * 25")
+def add_up() -> None:
+    """Puts together what was added to the numbers of journeys."""
+    with context().database.session() as session:
+        figures.add_up(session, MOST_ROWS)
 
 
 @jobs.task("journeys.call", "waited", every="* * * * * */5")

@@ -198,7 +198,7 @@ class JourneyEntry(Base):
             postgresql_where=sa.text("due IS NOT NULL"),
         ),
         sa.Index("ix_journey_entries_contact", "contact_id", "journey_id"),
-        sa.Index("ix_journey_entries_step", "journey_id", "step", "state"),
+        sa.Index("ix_journey_entries_step", "journey_id", "step", "state", "arrived_at"),
         sa.Index(
             "ix_journey_entries_began",
             "began_at",
@@ -234,9 +234,8 @@ class JourneyMove(Base):
 
     __tablename__ = "journey_moves"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
-    entry_id: orm.Mapped[int] = orm.mapped_column(
-        sa.ForeignKey("journey_entries.id", ondelete="CASCADE"), index=True
-    )
+    #: of an entry that there is: the database asks it once for each statement
+    entry_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, index=True)
     #: when it happened in the person's own time: when a wait was over, not when that was seen
     at: orm.Mapped[dt.datetime]
     from_step: orm.Mapped[str]
@@ -246,6 +245,43 @@ class JourneyMove(Base):
     because: orm.Mapped[str]
     #: the message that was asked for on the step they left
     delivery: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+
+
+class JourneyCount(Base):
+    """How many entries were added to, or taken from, those that stand in one way: the sum of all
+    rows is how many do. Kept by the database; testers are not counted."""
+
+    __tablename__ = "journey_counts"
+    #: no primary key in the database: the same may be added twice
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True, index=True
+    )
+    lane: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    start: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    #: empty: not inside
+    step: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    state: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    because: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    people: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    #: how many of them reached the goal, and what that brought
+    reached: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    amount: orm.Mapped[decimal.Decimal]
+
+
+class JourneyWent(Base):
+    """How many moves were made away from a step (empty: into the journey) for a reason, and how
+    many of those people left before the end: the sum of all rows. Kept by the database; testers
+    are not counted."""
+
+    __tablename__ = "journey_went"
+    #: no primary key in the database either
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True, index=True
+    )
+    step: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    because: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    people: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    out: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
 
 
 class JourneyWatch(Base):

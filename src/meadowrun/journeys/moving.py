@@ -68,7 +68,7 @@ due AS MATERIALIZED (
     FROM journey_entries WHERE id IN (SELECT id FROM longest) AND due <= :until
     ORDER BY due, id
     FOR UPDATE SKIP LOCKED)
-SELECT d.*, c.timezone FROM due d LEFT JOIN contacts c ON c.id = d.contact_id
+SELECT d.*, (SELECT c.timezone FROM contacts c WHERE c.id = d.contact_id) FROM due d
 """
 #: Makes moves: each with its line in the log.
 _MOVE = """
