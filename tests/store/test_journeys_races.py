@@ -22,7 +22,7 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.journeys import actions, figures, queries
 from meadowrun.journeys.jobs import once
 from meadowrun.journeys.models import JourneyEntry, JourneyMove
-from meadowrun.journeys.moving import Move, move
+from meadowrun.journeys.moves import Move, move
 from meadowrun.journeys.safety import take_out_withdrawn
 from meadowrun.outgoing.models import Delivery
 from meadowrun.people.actions import set_consent

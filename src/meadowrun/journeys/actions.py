@@ -41,7 +41,8 @@ from meadowrun.journeys.models import (
     JourneyEdition,
     JourneySeen,
 )
-from meadowrun.journeys.moving import Move, Walk
+from meadowrun.journeys.moves import Move
+from meadowrun.journeys.walks import Walk
 from meadowrun.messages import actions as messages
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender

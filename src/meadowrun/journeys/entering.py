@@ -16,7 +16,8 @@ from meadowrun.core.journeys.details import number_of
 from meadowrun.core.journeys.flat import END
 from meadowrun.core.journeys.steps import TOO_LATE
 from meadowrun.core.language import Wording
-from meadowrun.journeys.moving import Move, Walk
+from meadowrun.journeys.moves import Move
+from meadowrun.journeys.walks import Walk
 
 #: Two starts of one person within this time are one.
 TWICE = dt.timedelta(minutes=10)

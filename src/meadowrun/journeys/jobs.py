@@ -18,8 +18,9 @@ from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.membership import lately, members
 from meadowrun.journeys.models import MOVES, Journey
-from meadowrun.journeys.moving import Move, Walk
+from meadowrun.journeys.moves import Move, move
 from meadowrun.journeys.safety import take_out_withdrawn, watch
+from meadowrun.journeys.walks import Walk
 from meadowrun.people.models import EventKind
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
@@ -187,7 +188,7 @@ def _go_on(session: orm.Session, now: dt.datetime) -> int:
         else:
             moves.append(Move(one.id, flat.next, one.at, because, "", one.delivery))
     sending.try_next(session, others)
-    moving.move(session, moves)
+    move(session, moves)
     return len(found)
 
 
@@ -212,7 +213,7 @@ def _called(session: orm.Session, now: dt.datetime) -> int:
             moves.append(Move(one.id, "", one.at, because, "left"))
         else:
             moves.append(Move(one.id, flat.next, one.at, because))
-    moving.move(session, moves)
+    move(session, moves)
     return len(found)
 
 

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.journeys.moving import Move, move
+from meadowrun.journeys.moves import Move, move
 from meadowrun.outgoing.actions import give_up
 from meadowrun.outgoing.models import Dispatch
 

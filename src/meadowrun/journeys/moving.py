@@ -6,26 +6,22 @@
 import dataclasses
 import datetime as dt
 import zoneinfo
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.cache import Cache
-from meadowrun.base.db import place_of
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.chance import path_by_chance
 from meadowrun.core.journeys.details import holds
-from meadowrun.core.journeys.flat import END, Flat, first_steps, flatten, lifts
-from meadowrun.core.journeys.reading import from_json
+from meadowrun.core.journeys.flat import END, Flat
 from meadowrun.core.journeys.steps import (
     OUTWARD,
     BranchStep,
     ChangeStep,
     GoalStep,
-    Itinerary,
     JumpStep,
     MessageStep,
     SplitStep,
@@ -41,7 +37,9 @@ from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import calling, changing, sending, wordings
 from meadowrun.journeys.membership import days_of, members
-from meadowrun.journeys.models import MOVES, Journey, JourneyEdition, JourneyEntry
+from meadowrun.journeys.models import MOVES, Journey, JourneyEntry
+from meadowrun.journeys.moves import Move, move, stay
+from meadowrun.journeys.walks import Walk
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.shell.telling import named
@@ -69,28 +67,6 @@ due AS MATERIALIZED (
     ORDER BY due, id
     FOR UPDATE SKIP LOCKED)
 SELECT d.*, (SELECT c.timezone FROM contacts c WHERE c.id = d.contact_id) FROM due d
-"""
-#: Makes moves: each with its line in the log.
-_MOVE = """
-WITH moves AS (
-    SELECT * FROM jsonb_to_recordset(CAST(:rows AS jsonb))
-    AS v(id bigint, to_step text, at timestamptz, because text, state text, delivery bigint)),
-logged AS (
-    INSERT INTO journey_moves (entry_id, at, from_step, to_step, because, delivery)
-    SELECT m.id, m.at, e.step, m.to_step, m.because, m.delivery
-    FROM moves m JOIN journey_entries e ON e.id = m.id WHERE e.state = 'inside' ORDER BY m.id)
-UPDATE journey_entries e SET step = m.to_step, arrived_at = m.at, state = m.state,
-    phase = CASE m.state WHEN 'inside' THEN 'due' ELSE 'over' END,
-    due = CASE m.state WHEN 'inside' THEN m.at END,
-    because = CASE m.state WHEN 'inside' THEN '' WHEN 'finished' THEN 'end' ELSE m.because END,
-    ended_at = CASE m.state WHEN 'inside' THEN NULL ELSE m.at END,
-    hold_until = NULL, delivery = NULL, dispatch_id = NULL, attempt = 0
-FROM moves m WHERE e.id = m.id AND e.state = 'inside'
-"""
-#: Has people stay on their step, until a moment or until something happens.
-_STAY = """
-UPDATE journey_entries e SET phase = :phase, due = v.due
-FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, due timestamptz) WHERE e.id = v.id
 """
 #: The first event of each kind that entries wait for, within the time they wait: entry, the place
 #: of its path, moment.
@@ -139,79 +115,11 @@ class Due:
     most_wait: int | None
     timezone: str | None
 
-    def at_most(self, over: dt.datetime) -> dt.datetime:
+    def at_most(self, over: dt.datetime, since: dt.datetime) -> dt.datetime:
         """When a wait is over that would be over at a moment: a tester's may be cut short."""
         if self.most_wait is None:
             return over
-        return min(over, self.arrived_at + dt.timedelta(seconds=self.most_wait))
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Move:
-    """Where one entry goes, when, and why."""
-
-    id: int
-    to_step: str
-    at: dt.datetime
-    because: str
-    #: inside, finished or left; worked out from the step unless said
-    state: str = ""
-    delivery: int | None = None
-
-    def to_json(self) -> dict[str, object]:
-        finished = "left" if self.because in ("exit", "jumped") else "finished"
-        return {
-            "id": self.id,
-            "to_step": self.to_step,
-            "at": self.at.isoformat(),
-            "because": self.because,
-            "state": self.state or (finished if self.to_step == END else "inside"),
-            "delivery": self.delivery,
-        }
-
-
-#: The version of an edition's row: what it names is renamed in it where two things become one.
-_VERSION = """
-SELECT xmin::text FROM journey_editions WHERE journey_id = :journey AND number = :number
-"""
-#: Itineraries and their steps, by database, journey, edition and version: every look asks for those
-#: of all journeys.
-_walked: Cache[tuple[Itinerary, dict[str, Flat]]] = Cache(400)
-
-
-@dataclasses.dataclass(frozen=True)
-class Walk:
-    """The edition of a journey that people walk now."""
-
-    journey: Journey
-    itinerary: Itinerary
-    steps: dict[str, Flat]
-
-    @classmethod
-    def of(cls, session: orm.Session, journey: Journey) -> "Walk":
-        """That of a journey that was started."""
-        of = {"journey": journey.id, "number": journey.edition}
-        version = session.execute(sa.text(_VERSION), of).scalar_one()
-
-        def read() -> tuple[Itinerary, dict[str, Flat]]:
-            asked = sa.select(JourneyEdition.itinerary).where(
-                JourneyEdition.journey_id == journey.id, JourneyEdition.number == journey.edition
-            )
-            itinerary = from_json(session.execute(asked).scalar_one())
-            return itinerary, flatten(itinerary)
-
-        key = (place_of(session), journey.id, journey.edition, version)
-        return cls(journey, *_walked.made(key, read))
-
-    @property
-    def first(self) -> dict[str, str]:
-        """The step that everybody begins with in each lane."""
-        return first_steps(self.itinerary)
-
-    @property
-    def lifts(self) -> dict[str, str]:
-        """From which steps whoever reaches the goal goes on past those between, and where to."""
-        return lifts(self.itinerary)
+        return min(over, since + dt.timedelta(seconds=self.most_wait))
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -262,6 +170,7 @@ def advance(
     for row in session.execute(sa.text(_DUE), values):
         groups.setdefault((row.journey_id, row.step), []).append(Due(*row))
     walks: dict[int, Walk] = {}
+    moves: list[Move] = []
     jumps: dict[tuple[int, str], list[tuple[int, dt.datetime]]] = {}
     for (journey_id, step), people in groups.items():
         if journey_id not in walks:
@@ -270,7 +179,7 @@ def advance(
         flat = walk.steps.get(step)
         if flat is None:
             # The step was taken away: they are at the end.
-            move(session, [Move(one.id, END, now, "removed", "left") for one in people])
+            moves += [Move(one.id, END, now, "removed", "left") for one in people]
             continue
         # Whoever came in as one of those that an exit rule takes out is out at once.
         first = step in walk.first.values()
@@ -281,30 +190,54 @@ def advance(
             out = _taken_out(session, walk, asked, now, zone)
             people = [one for one in people if one.id not in out]
         if isinstance(flat.step, WaitStep):
-            _wait(session, flat, flat.step, people, now, until, zone)
+            made = _wait(session, flat, flat.step, people, now, until, zone)
         elif isinstance(flat.step, WaitForStep):
-            _wait_for(session, flat, flat.step, people, until, walk.itinerary.subject)
+            made = _wait_for(session, flat, flat.step, people, until, walk.itinerary.subject)
         else:
-            _do(session, walk, flat, people, now, zone, url)
+            made = _do(session, walk, flat, people, now, zone, url)
+        of = {one.id: one for one in people}
+        for one in made:
+            moves += _further(walk, of[one.id], one, until, zone)
         if isinstance(flat.step, JumpStep):
             to = (flat.step.journey or journey_id, flat.step.lane)
             jumps.setdefault(to, []).extend((one.id, one.arrived_at) for one in people)
+    move(session, moves)
     return Advanced(sum(map(len, groups.values())), jumps)
 
 
-def move(session: orm.Session, moves: Iterable[Move]) -> None:
-    """Makes moves, each with its line in the log."""
-    rows = [one.to_json() for one in moves]
-    if rows:
-        session.execute(sa.text(_MOVE), {"rows": orjson.dumps(rows).decode()})
+def _further(
+    walk: Walk, one: Due, first: Move, until: dt.datetime, zone: zoneinfo.ZoneInfo
+) -> list[Move]:
+    """A move of somebody, and those that follow from it by a moment without anybody being asked or
+    told anything: whatever waits they come to that are over by then, random splits, goals."""
+    made = [first]
+    while (last := made[-1]).to_step != END and last.at <= until:
+        flat = walk.steps.get(last.to_step)
+        step = flat.step if flat else None
+        if flat is None or step is None:
+            break
+        if isinstance(step, WaitStep) and not step.date:
+            over = wait_until(step, last.at, zone_of(one.timezone) or zone)
+            if over is None:
+                break
+            over = one.at_most(over, last.at)
+            if over > until:
+                made[-1] = dataclasses.replace(last, waits=over)
+                break
+            made.append(Move(one.id, flat.next, over, "time"))
+        elif isinstance(step, SplitStep):
+            made.append(_by_chance(walk, flat, step, one, last.at))
+        elif isinstance(step, GoalStep):
+            made.append(Move(one.id, flat.next, last.at, "done"))
+        else:
+            break
+    return made
 
 
-def _stay(session: orm.Session, phase: str, until: Sequence[tuple[int, dt.datetime]]) -> None:
-    """Has entries stay on their step until a moment each."""
-    rows = [{"id": ident, "due": due.isoformat()} for ident, due in until]
-    if rows:
-        values = {"phase": phase, "rows": orjson.dumps(rows).decode()}
-        session.execute(sa.text(_STAY), values)
+def _by_chance(walk: Walk, flat: Flat, step: SplitStep, one: Due, at: dt.datetime) -> Move:
+    """Where a random split takes somebody."""
+    path = path_by_chance(step, one.contact_id, walk.journey.salt)
+    return Move(one.id, dict(flat.first_of)[path], at, path)
 
 
 def _do(
@@ -315,35 +248,32 @@ def _do(
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
     url: str,
-) -> None:
-    """Does one step at which nobody waits for a time, for all who are on it."""
+) -> list[Move]:
+    """Does one step at which nobody waits for a time, for all who are on it; says where they go
+    from there now."""
     step = flat.step
     if isinstance(step, MessageStep):
         _ask(session, walk.journey, step, people, now, url)
-    elif isinstance(step, BranchStep):
-        _branch(session, flat, step, people, now, zone)
-    elif isinstance(step, SplitStep):
-        first = dict(flat.first_of)
-        chosen = [(one, path_by_chance(step, one.contact_id, walk.journey.salt)) for one in people]
-        move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
-    elif isinstance(step, WebhookStep):
+        return []
+    if isinstance(step, WebhookStep):
         told = [(one.id, one.arrived_at) for one in people]
         calling.ask(session, walk.journey.id, step, told, now)
-    elif isinstance(step, TaskStep):
+        return []
+    if isinstance(step, BranchStep):
+        return _branch(session, flat, step, people, now, zone)
+    if isinstance(step, SplitStep):
+        return [_by_chance(walk, flat, step, one, one.arrived_at) for one in people]
+    if isinstance(step, TaskStep):
         _give_tasks(session, walk, step, people, now, zone)
-        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     elif isinstance(step, TellStep):
         entries = {one.id: one.contact_id for one in people}
         wordings.tell_colleagues(session, walk.journey, step, entries, now, zone)
-        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
-    elif isinstance(step, GoalStep):
-        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     elif isinstance(step, ChangeStep):
         changing.change(session, step, walk.journey, _came(people), now, zone)
-        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
-    else:
+    elif not isinstance(step, GoalStep):
         because = "jumped" if isinstance(step, JumpStep) else "exit"
-        move(session, [Move(one.id, END, one.arrived_at, because) for one in people])
+        return [Move(one.id, END, one.arrived_at, because) for one in people]
+    return [Move(one.id, flat.next, one.arrived_at, "done") for one in people]
 
 
 def _taken_out(
@@ -394,7 +324,7 @@ def _wait(
     now: dt.datetime,
     until: dt.datetime,
     zone: zoneinfo.ZoneInfo,
-) -> None:
+) -> list[Move]:
     """Each goes on once their time is up, up to a moment. It is worked out from the rule each time
     that somebody is looked at: what it goes by may have changed."""
     days: dict[int, dt.date] = {}
@@ -405,7 +335,7 @@ def _wait(
     for one in people:
         clock = zone_of(one.timezone) or zone
         over = wait_until(step, one.arrived_at, clock, days.get(one.contact_id))
-        over = over and one.at_most(over)
+        over = over and one.at_most(over, one.arrived_at)
         # Whoever waits for a date that was changed meanwhile, so that its moment is past by now.
         changed = one.phase == "waiting" and step.date and over != one.due
         if over is None or (changed and over <= until):
@@ -417,8 +347,8 @@ def _wait(
             moves.append(Move(one.id, flat.next, over, "time"))
         else:
             rest.append((one.id, over))
-    move(session, moves)
-    _stay(session, "waiting", rest)
+    stay(session, "waiting", rest)
+    return moves
 
 
 def _branch(
@@ -428,7 +358,7 @@ def _branch(
     people: list[Due],
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
-) -> None:
+) -> list[Move]:
     """Each goes by the first path that is for them now."""
     first, left = dict(flat.first_of), list(people)
     taken: dict[int, str] = {}
@@ -444,7 +374,7 @@ def _branch(
         left = [one for one in left if one.id not in taken]
     taken |= dict.fromkeys((one.id for one in left), step.paths[-1].id)
     chosen = [(one, taken[one.id]) for one in people]
-    move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
+    return [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen]
 
 
 def _details(
@@ -475,7 +405,7 @@ def _wait_for(
     people: list[Due],
     until: dt.datetime,
     about: str,
-) -> None:
+) -> list[Move]:
     """Each goes by what happened first since they came, or by the last path once the time is up,
     up to a moment. Of events that have the detail `about` only those count that are about their
     subject."""
@@ -486,7 +416,8 @@ def _wait_for(
             "contact": one.contact_id,
             "since": one.arrived_at.isoformat(),
             "until": min(
-                one.at_most(one.arrived_at + length), until + dt.timedelta(microseconds=1)
+                one.at_most(one.arrived_at + length, one.arrived_at),
+                until + dt.timedelta(microseconds=1),
             ).isoformat(),
             "delivery": one.sent_delivery,
             "subject": one.subject,
@@ -511,7 +442,7 @@ def _wait_for(
             happened[ident] = min(happened.get(ident, did), did)
     moves, rest = [], []
     for one in people:
-        over = one.at_most(one.arrived_at + length)
+        over = one.at_most(one.arrived_at + length, one.arrived_at)
         if one.id in happened:
             at, _, place = happened[one.id]
             path = step.paths[place]
@@ -521,8 +452,8 @@ def _wait_for(
             moves.append(Move(one.id, first[last.id], over, last.id))
         else:
             rest.append((one.id, over))
-    move(session, moves)
-    _stay(session, "awaiting", rest)
+    stay(session, "awaiting", rest)
+    return moves
 
 
 def _give_tasks(

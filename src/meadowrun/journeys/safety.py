@@ -14,7 +14,7 @@ from meadowrun.core.wording import number
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.models import MOVES, Journey
-from meadowrun.journeys.moving import Move
+from meadowrun.journeys.moves import Move
 from meadowrun.shell.telling import named, tell
 
 #: Of fewer messages no share is believed.

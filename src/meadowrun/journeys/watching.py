@@ -25,9 +25,10 @@ from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.membership import chosen, definition_of, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyDay, JourneySeen, JourneyWatch
-from meadowrun.journeys.moving import Move, Walk
+from meadowrun.journeys.moves import Move
 from meadowrun.journeys.queries import start_since
 from meadowrun.journeys.turned import OFTEN, Look, turned, who_turned
+from meadowrun.journeys.walks import Walk
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import changes
