@@ -385,6 +385,7 @@ MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
     "waiting": waits.waiting,
     "hosts": hosts.hosts,
     "journeys": walking.journeys,
+    "crowds": walking.crowds,
     "wakes": rehearsing.wakes,
     "rehearsal": rehearsing.rehearsal,
 }

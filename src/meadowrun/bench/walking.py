@@ -2,6 +2,7 @@
 while many wait, or are overdue on a paused one."""
 
 import datetime as dt
+import os
 import time
 from collections.abc import Iterator
 
@@ -11,6 +12,7 @@ from sqlalchemy import orm
 from meadowrun.base import clock, jobs
 from meadowrun.base.audit import SYSTEM
 from meadowrun.bench.run import Measurement, World, compare
+from meadowrun.bench.sending import resident
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys.edit import add
 from meadowrun.core.journeys.reading import to_json
@@ -27,6 +29,19 @@ INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at,
 SELECT :journey, c.id, :at, 's1', :at, 'due', :at FROM contacts c ORDER BY c.id LIMIT :most
 """
 _MOVED = "SELECT count(*) FROM journey_moves m JOIN journey_entries e ON e.id = m.entry_id "
+#: So many journeys with so many people on each, who wait, in a crowd; on half of them all are due
+#: at once then.
+CROWDED, EACH = 100, 10_000
+_CROWD = """
+INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
+    subject)
+SELECT :journey, c.id, :at, 's1', :at, 'waiting', :due, x::text
+FROM contacts c CROSS JOIN generate_series(1, :rounds) x ORDER BY c.id, x LIMIT :most
+"""
+_DUE_AT_ONCE = """
+UPDATE journey_entries SET due = arrived_at
+WHERE journey_id = ANY(CAST(:journeys AS bigint[]))
+"""
 #: All journeys but one are paused, and everybody on those is overdue.
 _PAUSED = """
 WITH paused AS (
@@ -88,10 +103,8 @@ def journeys(world: World) -> Iterator[Measurement]:
         bare = _bare(world, start)
         with clock.at(start):
             began = time.perf_counter()
-            while True:
-                with world.database.session() as session:
-                    if not once(session):
-                        break
+            while _went(world):
+                pass
             took = time.perf_counter() - began
             with world.database.session() as session:
                 moves = session.execute(sa.text(_MOVED)).scalar_one()
@@ -116,11 +129,70 @@ def journeys(world: World) -> Iterator[Measurement]:
             session.execute(sa.delete(Journey).where(Journey.name == "bench"))
 
 
-def _bare(world: World, at: dt.datetime) -> float:
-    """Rows a second of the bare UPDATE, which is taken back."""
+def crowds(world: World) -> Iterator[Measurement]:
+    """A look while a million people wait on a hundred journeys; then half a million due at once ÷
+    an UPDATE of the same rows, and how much the memory of this process grows over that."""
+    with world.database.session() as session:
+        start = clock.now(session).replace(microsecond=0)
+        since = start - dt.timedelta(days=1)
+        itinerary = Itinerary(starts=(Start("event", "bench", id="start"),))
+        for step in (WaitStep("", Span(1, "day")), WaitStep("", Span(30, "day"))):
+            itinerary = add(itinerary, step)
+        idents = run_many(session, itinerary, CROWDED, start)
+        rounds = EACH // world.scale + 1
+        values = {"at": since, "due": start + dt.timedelta(days=1), "rounds": rounds, "most": EACH}
+        for ident in idents:
+            session.execute(sa.text(_CROWD), {"journey": ident, **values})
+        session.execute(sa.text("ANALYZE journey_entries"))
+    try:
+        with clock.at(start):
+            looks = world.median(lambda: jobs.run_here("journeys.sweep"), 15)
+            people = CROWDED * EACH
+            yield compare(
+                f"a look while {people:,} wait on {CROWDED} journeys ÷ 20 ms",
+                1000 * looks,
+                20.0,
+                "ms",
+                at_most=1.0,
+            )
+            bare = _bare(world, start, most=100_000)
+            with world.database.session() as session:
+                at_once = idents[: CROWDED // 2]
+                session.execute(sa.text(_DUE_AT_ONCE), {"journeys": at_once})
+            began, kept = time.perf_counter(), []
+            while _went(world):
+                kept.append(resident(os.getpid()))
+            took = time.perf_counter() - began
+            yield compare(
+                f"{people // 2:,} people due at once ÷ a bare UPDATE of as many rows",
+                people / 2 / took,
+                bare,
+                "steps/s",
+                at_least=0.35,
+            )
+            yield compare(
+                "memory at the end of that ÷ after a tenth",
+                kept[-1],
+                kept[len(kept) // 10],
+                "MB",
+                at_most=1.1,
+            )
+    finally:
+        with world.database.session() as session:
+            session.execute(sa.delete(Journey).where(Journey.name == "bench"))
+
+
+def _went(world: World) -> bool:
+    """Does one portion of what is due; says whether there is more."""
+    with world.database.session() as session:
+        return once(session)
+
+
+def _bare(world: World, at: dt.datetime, most: int = 10**9) -> float:
+    """Rows a second of the bare UPDATE of so many rows at the most, which is taken back."""
     began, rows, after = time.perf_counter(), 0, 0
     with world.database.session() as session:
-        while True:
+        while rows < most:
             found = session.scalars(sa.text(_BARE), {"at": at, "after": after}).all()
             if not found:
                 break

@@ -70,7 +70,9 @@ def once(session: orm.Session, in_order: bool = True) -> bool:
     seen = 0 if behind and in_order else watching.look(session, now, zone)
     settled = _go_on(session, now) + _called(session, now)
     until = min(first, now) if first is not None and in_order else now
-    moved = moving.advance(session, now, until, running, zone, settings.public_url)
+    moved = moving.NOBODY
+    if seen or settled or due is not None and due <= until:
+        moved = moving.advance(session, now, until, running, zone, settings.public_url)
     for (journey_id, lane), jumps in moved.jumps.items():
         _go_over(session, journey_id, lane, jumps)
     if moved.looked_at or first is None:

@@ -60,6 +60,10 @@ class Move:
     #: until when they wait there; empty: they are looked at as they come
     waits: dt.datetime | None = None
 
+    def waiting(self, until: dt.datetime) -> "Move":
+        """The same, to wait there until a moment."""
+        return Move(self.id, self.to_step, self.at, self.because, self.state, self.delivery, until)
+
     def line(self, from_step: str | None) -> dict[str, object]:
         """Its line in the log; from the step on which they are where none is given."""
         return {

@@ -6,7 +6,7 @@
 import dataclasses
 import datetime as dt
 import zoneinfo
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 import orjson
@@ -128,7 +128,10 @@ class Advanced:
     entry, and when."""
 
     looked_at: int
-    jumps: dict[tuple[int, str], list[tuple[int, dt.datetime]]]
+    jumps: Mapping[tuple[int, str], list[tuple[int, dt.datetime]]]
+
+
+NOBODY = Advanced(0, {})
 
 
 #: When the next is due who is on a journey that moves.
@@ -222,7 +225,7 @@ def _further(
                 break
             over = one.at_most(over, last.at)
             if over > until:
-                made[-1] = dataclasses.replace(last, waits=over)
+                made[-1] = last.waiting(over)
                 break
             made.append(Move(one.id, flat.next, over, "time"))
         elif isinstance(step, SplitStep):
@@ -410,15 +413,14 @@ def _wait_for(
     up to a moment. Of events that have the detail `about` only those count that are about their
     subject."""
     first, length = dict(flat.first_of), step.span.length()
+    ends = until + dt.timedelta(microseconds=1)
+    over_at = {one.id: one.at_most(one.arrived_at + length, one.arrived_at) for one in people}
     rows = [
         {
             "id": one.id,
             "contact": one.contact_id,
             "since": one.arrived_at.isoformat(),
-            "until": min(
-                one.at_most(one.arrived_at + length, one.arrived_at),
-                until + dt.timedelta(microseconds=1),
-            ).isoformat(),
+            "until": min(over_at[one.id], ends).isoformat(),
             "delivery": one.sent_delivery,
             "subject": one.subject,
         }
@@ -442,7 +444,7 @@ def _wait_for(
             happened[ident] = min(happened.get(ident, did), did)
     moves, rest = [], []
     for one in people:
-        over = one.at_most(one.arrived_at + length, one.arrived_at)
+        over = over_at[one.id]
         if one.id in happened:
             at, _, place = happened[one.id]
             path = step.paths[place]
