@@ -19,7 +19,7 @@ from meadowrun.core.journeys.engine import Rules
 from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import ExitRule, Goal, GoalStep, Start, WaitForStep, WaitStep
-from meadowrun.journeys import actions, checking, figures, queries
+from meadowrun.journeys import actions, checking, queries
 from meadowrun.journeys.models import JourneyEdition, JourneyEntry
 from meadowrun.messages.models import Message
 from meadowrun.people import duplicates, wholly
@@ -28,6 +28,7 @@ from meadowrun.tracking.actions import react
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.itineraries import SOMEWHERE, in_lanes, spans, steps
+from tests.store.counted_journeys import agree
 from tests.store.histories import (
     EVERYBODY,
     INSIDE,
@@ -280,11 +281,11 @@ def held_against_the_judge(database, world, data, history, rules):
     note_covered(history, itinerary, edited)
     with clock.at(UNTIL), database.session() as session:
         agreed(session, lived, itinerary, segment_id)
-        stand = figures.numbers(session, ident).stand
+        stand = agree(session, ident).stand
         assert stand.entered == sum(map(len, lived.entries(session).values()))
         controlled(session, ident, itinerary.goal, history)
         actions.end(session, IDA, UNTIL, queries.journey(session, ident))
-        assert figures.numbers(session, ident).stand.inside == 0
+        assert agree(session, ident).stand.inside == 0
     # What was covered so far, with -s.
     print(dict(COVERED))
 
