@@ -19,7 +19,7 @@ from meadowrun.core.journeys.engine import Rules, walk
 from meadowrun.core.journeys.flat import END, first_steps, flatten, lifts
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
 from meadowrun.core.journeys.one_person import Answered, Happened, Person
-from meadowrun.core.journeys.rehearsal import LOOKED_AT, options, rehearse
+from meadowrun.core.journeys.rehearsal import options, rehearse
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -211,7 +211,8 @@ def test_every_way_is_the_one_that_the_judge_walks(
             answers,
             lambda field, contact=contact: RENEWALS.get(contact),
             {"amount": contact},
-            looks=[moment(began + LOOKED_AT), *(moment(day * 24 * 60) for day in range(LOOKED))],
+            looks=[moment(day * 24 * 60) for day in range(LOOKED)],
+            worked=[moment(began)],
         )
         expected = [
             (one.step, one.at, "no_consent" if one.because == "refused" else one.because)

@@ -51,9 +51,6 @@ from meadowrun.core.journeys.steps import (
 
 #: Hours and limits are asked in turn until both are satisfied, so many times at the most.
 _TURNS = 12
-#: So many minutes after somebody came in it is looked at whether they are one of those whom a rule
-#: takes out: in the middle of the half minute between two looks.
-LOOKED_AT = 0.25
 #: So many ways are kept to be followed.
 MOST_WAYS = 200
 #: Kind of step → why people go on from it, or out; of the others because it is done.
@@ -457,8 +454,8 @@ class _Play:
         return at, by
 
     def _becomes(self, rule: str) -> Floats:
-        """When each is first seen to be one of those whom a rule takes out: soon after they came
-        in, else on a later day; infinity where never."""
+        """When each is first seen to be one of those whom a rule takes out: as they come in, else
+        on a later day; infinity where never."""
         starts, begins = self.world.starts, self.world.looked_from
         inside = self.world.people.taken_out.get(rule)
         if inside is None:
@@ -469,7 +466,7 @@ class _Play:
         later = mine & (days > came[:, None])
         on_a_day = np.where(later.any(axis=1), begins + later.argmax(axis=1) * DAY, NEVER)
         at_once = mine[np.arange(self.size), today]
-        first: Floats = np.where(at_once, starts.at + LOOKED_AT, on_a_day)
+        first: Floats = np.where(at_once, starts.at, on_a_day)
         return first
 
     def _first_event(self, kind: str, at: Floats, who: Ints | None = None) -> Floats:
