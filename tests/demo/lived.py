@@ -7,6 +7,7 @@ import email.policy
 import json
 import pathlib
 import shutil
+import zoneinfo
 
 import sqlalchemy as sa
 
@@ -18,14 +19,17 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.demo.run import Demo
 from meadowrun.features import load_tasks
 from meadowrun.journeys import actions, queries
+from meadowrun.journeys.imagining import Asked, imagine
 from meadowrun.people.actions import add_field, set_consent
 from meadowrun.people.models import EventKind
+from meadowrun.people.moment import Moment
+from meadowrun.people.queries import dictionary
 from meadowrun.shell.models import User
 from meadowrun.tasks.actions import set_away
 from meadowrun.village import jobs as village
 from meadowrun.village.post import LINK
 from meadowrun.village.store import Resident, Store
-from tests.demo.fourteen import FOURTEEN, LONDON, MOVED_TO, NAMED
+from tests.demo.fourteen import DAYS, FOURTEEN, LONDON, MOVED_TO, NAMED
 from tests.store import worked
 from tests.store.people import IDA, add
 
@@ -65,7 +69,7 @@ class Lived:
             self.began = clock.now(session)
         tomorrow = self.began.date() + dt.timedelta(days=1)
         self.midnight = dt.datetime.combine(tomorrow, dt.time(), dt.UTC)
-        self.contacts, self.journeys = {}, {}
+        self.contacts, self.journeys, self.rehearsed = {}, {}, {}
         #: the moment at which everything is looked at, after `live`
         self.ended = None
 
@@ -121,7 +125,7 @@ class Lived:
                 self.store.plan(self.at(said).timestamp(), "did", json.dumps(told))
 
     def write(self):
-        """The fourteen, typed and started."""
+        """The fourteen, typed, rehearsed and started."""
         with self.database.session() as session:
             now = clock.now(session)
             campaign = session.scalars(sa.select(Campaign).order_by(Campaign.id)).first()
@@ -131,10 +135,17 @@ class Lived:
                 actions.write(
                     session, IDA, now, made, made.version, "typed", lambda _, i=itinerary: i
                 )
+                if len(itinerary.starts) == 1:
+                    self.rehearsed[name] = self._rehearse(session, now, made, itinerary)
                 actions.start(session, IDA, now, made, made.version)
                 # Of so few people a single bounce is a large share.
                 made.most_bounces = made.most_complaints = made.most_unfilled = None
                 self.journeys[name] = made.id
+
+    def _rehearse(self, session, now, journey, itinerary):
+        """What a rehearsal says of it, by what is known before it starts."""
+        moment = Moment(session, dictionary(session), now, zoneinfo.ZoneInfo(LONDON))
+        return imagine(moment, journey, itinerary, Asked(DAYS + 1)).found
 
     def live(self, days):
         """Lets days pass, and has done on each what somebody does who looks at their mail; then

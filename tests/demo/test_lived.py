@@ -180,6 +180,30 @@ def test_the_judge_walks_everybody_as_the_database_did(lived):
     assert walked > 1000
 
 
+def test_rehearsals_said_what_came(lived):
+    """Of the numbers of at least thirty people, said before each journey began."""
+    inside, narrow, told = 0, 0, []
+    for name, rehearsed in lived.rehearsed.items():
+        with lived.database.session() as session:
+            stand, came, _, went = counted(session, lived.journeys[name])
+        paths = {path: people for of in went.values() for path, people in of.items()}
+        numbers = [("entered", rehearsed.entered, stand["entered"])]
+        numbers += [(f"came to {step}", one, came[step]) for step, one in rehearsed.came.items()]
+        numbers += [
+            (f"took {path}", one, paths.get(path, 0)) for path, one in rehearsed.took.items()
+        ]
+        for what, one, people in numbers:
+            if max(one.middle, people) >= 30:
+                fits = one.low <= people <= one.high
+                inside += fits
+                narrow += one.high - one.low <= 0.5 * one.middle
+                told.append((name, what, one.low, one.middle, one.high, people, fits))
+    for line in told:
+        print(*line)
+    print(f"{inside} of {len(told)} inside their ranges; {narrow} ranges within 25 %")
+    assert len(told) >= 20 and inside >= 0.85 * len(told)
+
+
 def test_calls_go_in_turn_past_whoever_is_away(lived):
     """Will is away on day 1 (London's): Noor has all calls of it, and else every other one."""
     with lived.database.session() as session:

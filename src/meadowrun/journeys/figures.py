@@ -50,15 +50,22 @@ FROM journey_went WHERE journey_id = :id AND step <> '' GROUP BY 1, 2
 #: What people did with the messages of each step on each channel: step, channel, sent, opened,
 #: clicked.
 _DID = """
-SELECT j.step, s.channel, count(*) FILTER (WHERE d.outcome IN ('delivered', 'in_doubt')) AS sent,
-    count(*) FILTER (WHERE r.opened) AS opened, count(*) FILTER (WHERE r.clicked) AS clicked
-FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
-JOIN deliveries d ON d.dispatch_id = s.id AND d.taken_at = s.taken_at
-LEFT JOIN LATERAL (
-    SELECT bool_or(x.kind = 'opened') AS opened, bool_or(x.kind = 'clicked') AS clicked
-    FROM reactions x WHERE x.contact_id = d.contact_id AND x.delivery = d.number
-    AND NOT x.machine AND x.kind IN ('opened', 'clicked')) r ON TRUE
-WHERE j.journey_id = :id AND NOT j.tester GROUP BY 1, 2
+WITH mine AS (
+    SELECT j.step, s.channel, s.id, s.taken_at
+    FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
+    WHERE j.journey_id = :id AND NOT j.tester)
+SELECT step, channel, sum(sent)::bigint AS sent, sum(opened)::bigint AS opened,
+    sum(clicked)::bigint AS clicked
+FROM (
+    SELECT m.step, m.channel, count(*) AS sent, 0 AS opened, 0 AS clicked
+    FROM mine m JOIN deliveries d ON d.dispatch_id = m.id AND d.taken_at = m.taken_at
+    WHERE d.outcome IN ('delivered', 'in_doubt') GROUP BY 1, 2
+    UNION ALL
+    SELECT m.step, m.channel, 0, count(DISTINCT r.delivery) FILTER (WHERE r.kind = 'opened'),
+        count(DISTINCT r.delivery) FILTER (WHERE r.kind = 'clicked')
+    FROM mine m JOIN reactions r ON r.dispatch_id = m.id
+    WHERE NOT r.machine AND r.kind IN ('opened', 'clicked') GROUP BY 1, 2) x
+GROUP BY 1, 2
 """
 
 

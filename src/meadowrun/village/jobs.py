@@ -32,6 +32,7 @@ OR s.state = 'running' AND EXISTS (
     AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand'))
     AND NOT EXISTS (SELECT 1 FROM sending_rules r WHERE r.paused_at IS NOT NULL)
 UNION ALL SELECT 1 FROM heard
+UNION ALL SELECT 1 FROM changed_people WHERE at IS NULL OR at <= :now
 UNION ALL SELECT 1 FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
     WHERE e.due <= :now AND j.state IN ('running', 'winding_down')
 UNION ALL SELECT 1 FROM dispatches o WHERE o.owner_kind = 'journey' AND o.state = 'running'
