@@ -34,6 +34,32 @@ def test_the_published_example():
         assert 1 - found.by(week) == pytest.approx(still, abs=0.0006)
 
 
+#: Between which shares those still in remission lie in 95 of 100 cases, as published (D. G.
+#: Kleinbaum, M. Klein: Survival Analysis, 2012, chapter 2, from the same patients).
+PUBLISHED_BOUNDS = {
+    6: (0.6197, 0.9516),
+    7: (0.5631, 0.9228),
+    10: (0.5032, 0.8894),
+    13: (0.4316, 0.8491),
+    16: (0.3675, 0.8049),
+    22: (0.2678, 0.7468),
+    23: (0.1881, 0.6801),
+}
+
+
+@pytest.mark.parametrize(("week", "bounds"), PUBLISHED_BOUNDS.items())
+def test_the_published_bounds(week, bounds):
+    """As they were known in that week: what came later is cut off."""
+    until = [Seen(min(on, week), did and on <= week, 1) for on, did in REMISSION]
+    low, high = reached(until).bounds
+    assert (1 - high, 1 - low) == pytest.approx(bounds, abs=0.0002)
+
+
+@pytest.mark.parametrize("seen", [[], [Seen(3, False, 9)], [Seen(3, True, 9)]])
+def test_where_nobody_or_everybody_reached_it_no_bounds_are_said(seen):
+    assert reached(seen).bounds is None
+
+
 def test_without_anybody_it_is_nothing():
     found = reached([])
     assert (found.people, found.share, found.half) == (0, 0.0, None)

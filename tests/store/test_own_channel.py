@@ -18,8 +18,10 @@ from meadowrun.core.channels.sms import taken_as_text
 from meadowrun.core.content.document import DocumentError, empty
 from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.content.gist import Gist
+from meadowrun.core.journeys.steps import MessageStep, Span, Start, WaitStep
 from meadowrun.gateways.channels import CHANNELS, Channel, add
 from meadowrun.gateways.handing import Handed, all_may_go
+from meadowrun.journeys import figures
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people.moment import Moment
@@ -28,9 +30,11 @@ from meadowrun.segments.queries import count
 from meadowrun.sends import actions as sends
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
-from tests.store.people import IDA, ready_send
+from tests.store.journeys import advance
+from tests.store.people import IDA, kinds, ready_send
 from tests.store.people import add as add_person
 from tests.store.sending import counts, run_all, segment, start
+from tests.store.starting import HOUR, happens, running
 from tests.store.web import words
 
 COLOURS = ("red", "white")
@@ -308,3 +312,28 @@ def test_every_page_knows_it(database, world, tower, web):
         ):
             answer = web.get(path)
             assert answer.status_code == 200 and said in words(answer.text), path
+
+
+def test_a_journey_writes_by_it(database, world, tower):
+    """To those who have a lamp and agreed: one of them is in the fog, and goes on all the same."""
+    with clock.at(NOW), database.session() as session:
+        kinds(session)
+        send = session.get_one(Send, world)
+        given = send.campaign_id, send.message_id
+    ident = running(
+        database,
+        given,
+        Start("event", "visited", id="start"),
+        MessageStep("", given[1]),
+        WaitStep("", Span(1, "day")),
+    )
+    happens(database, "visited", NOW + HOUR, 1, 3, 4)
+    assert [signal[:4] for signal in tower.seen] == [
+        (1, "lamp-1", "red", "Storm, Ann"),
+        (3, "lamp-9", "red", "Storm, Cy"),
+    ]
+    advance(database, NOW + 2 * HOUR)
+    with database.session() as session:
+        found = figures.numbers(session, ident)
+    assert found.went["s1"] == {"sent": 2, "no_address": 1}
+    assert found.channels["lantern"].sent == 1

@@ -201,7 +201,7 @@ def _told(step: Step, numbers: Numbers | None, seen_of: SeenOf) -> str:
 
 def _took(step: Parting, path: Path, numbers: Numbers | None, goal: Reached | None) -> str:
     """How many took a path, what share of those who went on, and the share of them that reaches
-    the goal."""
+    the goal, with between what it lies in 95 of 100 such cases."""
     if numbers is None:
         return ""
     everybody = sum(numbers.by(step.id, one.id) for one in step.paths)
@@ -213,7 +213,17 @@ def _took(step: Parting, path: Path, numbers: Numbers | None, goal: Reached | No
     )
     if goal is None or goal.people < _FEW:
         return told
-    return Wording("%(told)s, goal %(share)s%%", told=told, share=round(100 * goal.share))
+    share = round(100 * goal.share)
+    if goal.bounds is None:
+        return Wording("%(told)s, goal %(share)s%%", told=told, share=share)
+    low, high = (round(100 * one) for one in goal.bounds)
+    return Wording(
+        "%(told)s, goal %(share)s%% (%(low)s to %(high)s)",
+        told=told,
+        share=share,
+        low=low,
+        high=high,
+    )
 
 
 def holds(step: Step | None) -> bool:
