@@ -312,3 +312,19 @@ def test_a_new_day_has_everybody_asked_about_only_where_it_matters(forty):
             watcher.relied_on()
             watcher.now += 24 * HOUR
             assert (watcher.look(False) is None) == daily
+
+
+COLLEAGUES = {"id": "g", "kind": "group", "match": "colleagues", "lines": []}
+COUNTED = "SELECT count(*) FROM journey_watches WHERE counted_at > :since"
+
+
+def test_all_journeys_have_their_turn_where_asking_takes_long(database, given, monkeypatch):
+    """Of what cannot be followed only one journey is asked about in a look."""
+    monkeypatch.setattr(turned, "_ENOUGH", 1e-9)
+    start = Start("turns", who=Who(0, (COLLEAGUES,)), id="start")
+    for name in ("One", "Two", "Three"):
+        running(database, given, start, WaitStep("", Span(1, "day")), name=name)
+    for look, many in enumerate((1, 2, 3), start=1):
+        advance(database, NOW + look * dt.timedelta(seconds=40))
+        with database.session() as session:
+            assert session.execute(sa.text(COUNTED), {"since": NOW}).scalar_one() == many

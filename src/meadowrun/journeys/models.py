@@ -312,8 +312,9 @@ class JourneySeen(Base):
     start: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     #: what was asked
     stamp: orm.Mapped[str]
-    #: of whom it was true: a set of numbers, as Roaring writes it; of exit rules nobody is kept
-    members: orm.Mapped[bytes]
+    #: of whom it was true: a set of numbers, as Roaring writes it; of exit rules nobody is kept.
+    #: Read only where it is wanted: of a million people it is large
+    members: orm.Mapped[bytes] = orm.mapped_column(deferred=True)
     #: what it came to in full, with all that its conditions name
     asked: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: when it was last known of everybody

@@ -36,7 +36,8 @@ from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for, zones
 
 #: Journeys that ask what no event tells, and whose time to be looked at has come, or of whose
-#: people something changed that they go by.
+#: people something changed that they go by; those first of which everybody was asked about longest
+#: ago, so that all have their turn.
 _DUE = """
 SELECT j.id FROM journeys j
 JOIN journey_editions e ON e.journey_id = j.id AND e.number = j.edition
@@ -49,7 +50,7 @@ AND (jsonb_path_exists(e.itinerary,
             || @.how == "rhythm")')
     OR jsonb_path_exists(
         e.itinerary, '$.exits[*] ? (@.who.segment > 0 || @.who.lines.size() > 0)'))
-ORDER BY j.id
+ORDER BY w.counted_at NULLS FIRST, j.id
 """
 #: What is stored about people that journeys go by which may have anybody come in or leave.
 _SOURCES = """
