@@ -13,7 +13,7 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 
 from meadowrun.base.cache import forget
-from meadowrun.core.journeys.steps import Start, Who
+from meadowrun.core.journeys.steps import Span, Start, WaitStep, Who
 from meadowrun.journeys import turned
 from meadowrun.journeys.membership import everybody
 from meadowrun.journeys.models import JourneySeen, JourneyWatch
@@ -23,7 +23,9 @@ from meadowrun.segments import changes
 from tests.conftest import NOW, own_database
 from tests.luck import tries
 from tests.store.conditions import nodes, numbered
+from tests.store.journeys import advance
 from tests.store.small_world import ZONE, build
+from tests.store.starting import running
 
 HOUR = dt.timedelta(hours=1)
 #: What may change: a name, and the statement. :c is one of the contacts, :o another, :now the time.
