@@ -1,6 +1,7 @@
 """A whole demo of its own, in which the village lives through some days with fourteen journeys more
 and people with names."""
 
+import contextlib
 import datetime as dt
 import email
 import email.policy
@@ -14,6 +15,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock, jobs
 from meadowrun.base.cluster import THROW_AWAY
 from meadowrun.base.db import Database
+from meadowrun.base.errors import Invalid
 from meadowrun.base.testing import memory_folder
 from meadowrun.campaigns.models import Campaign
 from meadowrun.demo.run import Demo
@@ -135,17 +137,21 @@ class Lived:
                 actions.write(
                     session, IDA, now, made, made.version, "typed", lambda _, i=itinerary: i
                 )
-                if len(itinerary.starts) == 1:
-                    self.rehearsed[name] = self._rehearse(session, now, made, itinerary)
+                self._rehearse(session, now, made, itinerary)
                 actions.start(session, IDA, now, made, made.version)
                 # Of so few people a single bounce is a large share.
                 made.most_bounces = made.most_complaints = made.most_unfilled = None
                 self.journeys[name] = made.id
 
     def _rehearse(self, session, now, journey, itinerary):
-        """What a rehearsal says of it, by what is known before it starts."""
+        """What a rehearsal says of it, by what is known before it starts; of some that cannot be
+        said: who will become one of certain people, or what nobody ever did."""
+        if len(itinerary.starts) > 1 or itinerary.starts[0].how in ("turns", "turns_not"):
+            return
         moment = Moment(session, dictionary(session), now, zoneinfo.ZoneInfo(LONDON))
-        return imagine(moment, journey, itinerary, Asked(DAYS + 1)).found
+        with contextlib.suppress(Invalid):
+            asked = Asked(DAYS + 1)
+            self.rehearsed[journey.name] = imagine(moment, journey, itinerary, asked).found
 
     def live(self, days):
         """Lets days pass, and has done on each what somebody does who looks at their mail; then
