@@ -84,7 +84,8 @@ def go(database, now):
     with clock.at(now):
         jobs.run_here("sends.sweep")
         with database.session() as session:
-            taking = session.scalars(sa.select(Send.id).where(Send.state == "taking")).all()
+            began = sa.select(Send.id).where(Send.state == "taking")
+            taking = session.scalars(began.order_by(Send.begins_at, Send.id)).all()
         for ident in taking:
             jobs.run_here("sends.take", send_id=ident)
         work(database)

@@ -117,6 +117,8 @@ def sweep() -> None:
         for send in session.scalars(
             sa.select(Send)
             .where(Send.state == "planned", Send.begins_at <= now)
+            # Whatever was to go first comes first, where several have waited for a worker.
+            .order_by(Send.begins_at, Send.id)
             .with_for_update(skip_locked=True)
         ):
             if send.rhythm:
@@ -125,7 +127,8 @@ def sweep() -> None:
                 send.state = "taking"
                 jobs.enqueue(session, "sends.take", send_id=send.id)
         tell_passed(session, now)
-        for send in session.scalars(sa.select(Send).where(Send.state == "taking")):
+        taking = sa.select(Send).where(Send.state == "taking").order_by(Send.begins_at, Send.id)
+        for send in session.scalars(taking):
             if not _queued(session, send.id):
                 jobs.enqueue(session, "sends.take", send_id=send.id)
 
