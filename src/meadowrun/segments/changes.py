@@ -37,7 +37,8 @@ SELECT w.source FROM watched_sources w
 WHERE w.since IS NOT NULL AND NOT EXISTS (
     SELECT 1 FROM pg_stat_activity a
     WHERE a.datname = current_database() AND a.pid <> pg_backend_pid()
-    AND a.xact_start <= w.since)
+    -- The database's own upkeep changes nothing about anybody.
+    AND a.backend_type = 'client backend' AND a.xact_start <= w.since)
 """
 #: To whom an event of a kind happened that became so many days old between two moments.
 _AFTER = """
