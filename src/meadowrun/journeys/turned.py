@@ -2,7 +2,7 @@
 
 Everybody is asked about only where that cannot be told: the first time, when something else is
 asked, on a new day where conditions go by days, and where conditions look at more than one person.
-No more than a twentieth of the time goes there.
+For each journey no more than a twentieth of the time goes there.
 """
 
 import dataclasses

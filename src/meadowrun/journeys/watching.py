@@ -23,7 +23,7 @@ from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import entering
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
-from meadowrun.journeys.membership import chosen, definition_of, members
+from meadowrun.journeys.membership import chosen, meant, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyDay, JourneySeen, JourneyWatch
 from meadowrun.journeys.moves import Move
 from meadowrun.journeys.queries import start_since
@@ -33,7 +33,7 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import changes
 from meadowrun.segments.compile import Compiler
-from meadowrun.segments.fetching import compiler_for, zones
+from meadowrun.segments.fetching import zones
 
 #: Journeys that ask what no event tells, and whose time to be looked at has come, or of whose
 #: people something changed that they go by; those first of which everybody was asked about longest
@@ -168,8 +168,7 @@ def _leave(look: Look, walk: Walk, rule: ExitRule) -> int:
         return 0
     began = time.monotonic()
     among = None if some is None else list(some)
-    compiler = compiler_for(moment, among)
-    predicate = compiler.definition(definition_of(moment.session, moment.words, rule.who))
+    compiler, predicate = meant(moment, rule.who, among)
     values = {**compiler.values, "journey": journey, "some": among}
     found = moment.session.scalars(sa.text(_INSIDE.format(predicate=predicate)), values)
     moves = [Move(ident, "", moment.now, rule.id, "left") for ident in found]
@@ -228,8 +227,7 @@ def _on_day(moment: Moment, walk: Walk, start: Start, on: _Day, named: list[str]
         return 0
     at = on_clock(on.day, start.at, on.zone)
     if start.how == "rhythm":
-        compiler = compiler_for(moment)
-        predicate = compiler.definition(definition_of(session, moment.words, start.who))
+        compiler, predicate = meant(moment, start.who)
     else:
         compiler, predicate = _on_date(moment, start, on)
     clock = (
