@@ -8,6 +8,7 @@ import shutil
 
 import pytest
 import sqlalchemy as sa
+from selenium.common.exceptions import TimeoutException
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import WebDriverWait
@@ -141,11 +142,16 @@ class Page:
         element.send_keys(text)
 
     def says(self, words, selector="main", seconds=30):
-        self.wait(
-            lambda: words in self.driver.find_element(By.CSS_SELECTOR, selector).text,
-            seconds,
-            why=f"“{words}” does not stand on the page",
-        )
+        def stands():
+            return words in self.driver.find_element(By.CSS_SELECTOR, selector).text
+
+        try:
+            self.wait(stands, seconds)
+        except TimeoutException:
+            there = "".join(element.text for element in self.all(selector))
+            raise AssertionError(
+                f"“{words}” does not stand on {self.driver.current_url}, but:\n{there[:1500]}"
+            ) from None
 
     def problems(self):
         """What the browser complained of: script errors, blocked content."""

@@ -216,6 +216,19 @@ def clock_of(house):
         return clock.now(session), session.execute(sa.select(clock.ClockOffset.moving_to)).scalar()
 
 
+def plan(page):
+    """Reviews and plans the send that is open; once more where people of the village came or went
+    in between, which it says."""
+    scheduled, changed = "Scheduled: it goes out", "Review it once more"
+    for _ in range(3):
+        page.press("Review and send")
+        page.press("Plan it for")
+        page.wait(lambda: scheduled in page.text() or changed in page.text())
+        if scheduled in page.text():
+            break
+    page.says(scheduled)
+
+
 def test_moving_the_clock_lets_the_village_live(page, house):
     """A planned send leaves when its moment comes, and people react by themselves."""
     with house.database.session() as session:
@@ -244,9 +257,7 @@ def test_moving_the_clock_lets_the_village_live(page, house):
     page.click(".pop input[value=at]")
     page.press("Apply", ".pop")
     page.says("in the time zone of Europe/London")
-    page.press("Review and send")
-    page.press("Plan it for")
-    page.says("Scheduled: it goes out")
+    plan(page)
     for _ in range(2):
         before = clock_of(house)[0]
         page.open("/calendar")

@@ -96,6 +96,15 @@ class TestSheet:
         assert shows in web.get(f"/sends/{ready}/word/{slot}").text
 
     @pytest.mark.parametrize(
+        ("minutes", "offered"), [(0, "15:00"), (44, "15:00"), (45, "16:00"), (59, "16:00")]
+    )
+    def test_the_hour_it_offers_leaves_time_to_look(self, web, ready, minutes, offered):
+        """A quarter of an hour at least, where no moment is chosen yet; NOW is 14:00 there."""
+        with clock.at(NOW + dt.timedelta(minutes=minutes)):
+            shown = web.get(f"/sends/{ready}/word/leaves").text
+        assert f'value="{offered}"' in shown
+
+    @pytest.mark.parametrize(
         ("slot", "form", "column", "value"),
         [
             ("name", {"name": " A  better name "}, "name", "A better name"),

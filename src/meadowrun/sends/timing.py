@@ -27,6 +27,9 @@ from meadowrun.outgoing.models import Holidays, QuietHours
 from meadowrun.outgoing.timing import ZONES
 from meadowrun.sends.models import Send
 
+#: So long before a moment that is offered somebody can still look at everything.
+_TO_LOOK = dt.timedelta(minutes=15)
+
 
 def zones_on_file(session: orm.Session, send: Send) -> list[zoneinfo.ZoneInfo]:
     """The zones of all contacts; whoever has none has that of the send, which is the
@@ -135,6 +138,14 @@ def end_of(moment: dt.datetime, repeats: bool, now: dt.datetime) -> dt.datetime:
     if moment <= now:
         raise Invalid("That moment has passed. Choose one ahead.", "within")
     return moment
+
+
+def begins_proposed(send: Send, now: dt.datetime, zone: dt.tzinfo) -> dt.datetime:
+    """The moment that is offered where somebody chooses one, on the clock it would be named in: the
+    one that is set, else the full hour that leaves enough time to look at everything before."""
+    if send.leaves_at:
+        return send.local_at or send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+    return (now + _TO_LOOK + dt.timedelta(hours=1)).astimezone(zone).replace(minute=0)
 
 
 def ends_proposed(send: Send, now: dt.datetime) -> dt.datetime:

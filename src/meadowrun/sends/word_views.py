@@ -80,11 +80,7 @@ Form = MultiDict[str, str]
 def word(ident: int, slot: str) -> Answer:
     """The small form behind a changeable word of the sheet."""
     send = queries.send(db(), ident)
-    here = (
-        send.local_at or send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
-        if send.leaves_at
-        else (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
-    )
+    here = timing.begins_proposed(send, now(), zone())
     channel = queries.channel_of(db(), send)
     return flask.render_template(
         "sends/word.html",
