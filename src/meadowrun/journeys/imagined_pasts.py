@@ -1,5 +1,6 @@
 """What people did after such a start before, and with such messages: what a rehearsal goes by."""
 
+import dataclasses
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -8,8 +9,9 @@ import numpy as np
 import orjson
 import sqlalchemy as sa
 
-from meadowrun.core.journeys.clocks import NEVER, Floats
-from meadowrun.core.journeys.imagined import Pasts
+from meadowrun.core.journeys.clocks import NEVER, Floats, Ints
+from meadowrun.core.journeys.imagined import Pasts, Starts
+from meadowrun.core.journeys.samples import drawn_for
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -17,15 +19,45 @@ from meadowrun.core.journeys.steps import (
     WaitForStep,
 )
 from meadowrun.core.language import Wording
-from meadowrun.core.wording import count_of
+from meadowrun.core.wording import count_of, number
 from meadowrun.journeys.imagined_starts import Coming
 from meadowrun.messages.models import Message
 from meadowrun.people.moment import Moment
 
 #: So many pasts, and so many messages of the past, are drawn from.
 MOST_PASTS, MOST_MESSAGES = 2000, 5000
+#: Fewer starts than these say little of what people do after one.
+_ENOUGH = 30
+#: Whoever does as they themselves did has done so up to so many times.
+TIMES = 3
+#: Since when some contacts are there.
+_SINCE = "SELECT id, created_at FROM contacts WHERE id = ANY(:ids)"
 #: A message is judged by what came back of it within this time.
 _SETTLED = dt.timedelta(days=4)
+
+
+@dataclasses.dataclass(frozen=True)
+class Known:
+    """Starts of the past: contact and moment."""
+
+    starts: list[tuple[int, dt.datetime]]
+    #: the places of their own, for each who comes in, where they do as they themselves did
+    of_person: list[list[int]] | None = None
+
+    def words(self, coming: Coming) -> str:
+        """Of whom it is known what they did, in words."""
+        if self.of_person is None:
+            return count_of(len(self.starts), "such start")
+        return Wording("what these %(n)s did before", n=number(len(coming.contacts)))
+
+    def drawn(self, random: np.random.Generator, starts: Starts, plays: int) -> Ints:
+        """The place of the past that each start goes like."""
+        if self.of_person is None:
+            return drawn_for(random, max(len(self.starts), 1), plays, starts.play)
+        first = np.array([one[0] for one in self.of_person], np.int64)
+        times = np.array([len(one) for one in self.of_person], np.int64)
+        found: Ints = first[starts.person] + random.integers(times[starts.person])
+        return found
 
 
 #: When people did something after their starts: place of the past, kind, and minutes.
@@ -66,8 +98,8 @@ def gathered_pasts(
     coming: Coming,
     messages: Mapping[str, Message],
     days: int,
-) -> tuple[Pasts, str, int]:
-    """What people did after such a start, and with such messages; in words; and of how many starts
+) -> tuple[Pasts, str, Known]:
+    """What people did after such a start, and with such messages; in words; and the starts of which
     it is known."""
     kinds = {rule.event for rule in itinerary.exits} | {
         path.event
@@ -78,7 +110,8 @@ def gathered_pasts(
     if itinerary.goal:
         kinds.add(itinerary.goal.event)
     kinds.discard("")
-    starts = coming.pasts(moment, days, MOST_PASTS)
+    known = _known(moment, coming, days)
+    starts = known.starts
     rows = [
         {"place": place, "contact": contact, "since": at.isoformat()}
         for place, (contact, at) in enumerate(starts)
@@ -98,7 +131,7 @@ def gathered_pasts(
     reactions = {ident: _came_back(moment, message) for ident, message in messages.items()}
     said = Wording(
         "events as after %(starts)s, reactions as to %(messages)s",
-        starts=coming.pasts_words(len(starts)),
+        starts=known.words(coming),
         messages=count_of(sum(map(len, reactions.values())), "message"),
     )
     return (
@@ -108,8 +141,30 @@ def gathered_pasts(
             _said(moment, itinerary, coming, starts),
         ),
         said,
-        len(starts),
+        known,
     )
+
+
+def _known(moment: Moment, coming: Coming, days: int) -> Known:
+    """Starts of the past whose time after is known, a few of them, spread evenly; of people who
+    come in otherwise they themselves, so many days ago, and as often before that as they were
+    there."""
+    length = dt.timedelta(days=days)
+    if coming.event:
+        known = [one for one in coming.happened if one[1] < moment.now - length]
+        known = known if len(known) >= _ENOUGH else coming.happened
+        every = max(1, -(-len(known) // MOST_PASTS))
+        return Known(known[::every])
+    rows = moment.session.execute(sa.text(_SINCE), {"ids": coming.contacts})
+    since: dict[int, dt.datetime] = dict(rows.tuples().all())
+    starts: list[tuple[int, dt.datetime]] = []
+    of_person: list[list[int]] = []
+    for contact in coming.contacts:
+        there = (moment.now - since.get(contact, moment.now)) // length
+        times = int(np.clip(there, 1, TIMES))
+        of_person.append(list(range(len(starts), len(starts) + times)))
+        starts += [(contact, moment.now - time * length) for time in range(1, times + 1)]
+    return Known(starts, of_person)
 
 
 #: What the events of some starts said, in their order.

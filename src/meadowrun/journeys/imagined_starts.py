@@ -3,6 +3,7 @@ on their own dates, or certain people all at once."""
 
 import dataclasses
 import datetime as dt
+import math
 import zoneinfo
 from collections import defaultdict
 from collections.abc import Sequence
@@ -14,10 +15,13 @@ import sqlalchemy as sa
 from meadowrun.base.errors import Invalid
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks
 from meadowrun.core.journeys.imagined import Starts
+from meadowrun.core.journeys.outlook import WEEKS, Drift, Outlook
+from meadowrun.core.journeys.samples import as_many
 from meadowrun.core.journeys.steps import Itinerary, Start, Who
 from meadowrun.core.journeys.waits import on_clock
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of, number
+from meadowrun.journeys.imagined_numbers import drift_of, outlook_of
 from meadowrun.journeys.membership import days_of, everybody, members
 from meadowrun.journeys.models import Journey
 from meadowrun.people.moment import Moment
@@ -28,7 +32,7 @@ if TYPE_CHECKING:
 #: So many people are imagined at the most; each then stands for several.
 MOST_PEOPLE = 2000
 #: So many days of the past say who comes in on such a day of the week.
-SEEN = 35
+SEEN = 7 * WEEKS
 #: So many days back starts are looked for whose time after is known.
 _BACK = 240
 MOST_STARTS, LEAST_PLAYS, MOST_PLAYS = 200_000, 20, 200
@@ -58,6 +62,10 @@ class Coming:
     since: dt.datetime | None = None
     #: when each comes in, where that is known: place among the contacts and moment
     dated: list[tuple[int, dt.datetime]] = dataclasses.field(default_factory=list)
+    #: how many more or fewer there are as time passes, where they are found anew on each day
+    drift: Drift = Drift()
+    #: how many come beside the weeks before, where an event brings them in
+    outlook: Outlook = Outlook()
 
     def starts(
         self,
@@ -67,21 +75,30 @@ class Coming:
         asked: "Asked",
     ) -> tuple[Starts, int]:
         """Everybody who comes in, in so many plays."""
-        now = clocks.minutes(moment.now)
-        if not self.event:
-            pairs = [(place, clocks.minutes(at)) for place, at in self.dated]
-            if not self.dated:
-                pairs = [(place, now) for place in range(len(self.contacts))]
-            plays = _plays(len(pairs))
-            person = np.tile(np.array([place for place, _ in pairs], np.int64), plays)
-            at = np.tile(np.array([minutes for _, minutes in pairs], float), plays)
-            play = np.repeat(np.arange(plays), len(pairs))
-            return Starts(person, np.zeros(len(at), np.int64), play, at), plays
-        return self._like_before(moment, clocks, asked)
+        if self.event:
+            return self._like_before(moment, clocks, asked)
+        on: dict[dt.datetime, list[int]] = defaultdict(list)
+        for place, at in self.dated:
+            on[at].append(place)
+        if not self.dated:
+            on[moment.now] = list(range(len(self.contacts)))
+        plays = _plays(sum(map(len, on.values())))
+        draw = np.random.default_rng(asked.seed + 1)
+        ahead = [(at - moment.now) / dt.timedelta(days=1) for at in sorted(on)]
+        shares = self.drift.drawn(draw, plays, ahead)
+        groups = [
+            (play, at, as_many(draw, on[at], float(shares[play, place])))
+            for play in range(plays)
+            for place, at in enumerate(sorted(on))
+        ]
+        sizes = [len(some) for _, _, some in groups]
+        person = np.concatenate([some for _, _, some in groups])
+        play = np.repeat(np.array([play for play, _, _ in groups]), sizes)
+        minutes = np.repeat(np.array([clocks.minutes(at) for _, at, _ in groups], float), sizes)
+        return Starts(person, np.zeros(len(person), np.int64), play, minutes), plays
 
     def _like_before(self, moment: Moment, clocks: Clocks, asked: "Asked") -> tuple[Starts, int]:
-        """Each week like one of the past, on each day about as many as on such a day of the week.
-        The weeks of a play lie close together in the past, since busy weeks follow busy weeks.
+        """On each day about as many as on such a day of the five weeks before, with the outlook.
 
         Whoever is drawn stands for somebody like them: the journey refuses them where they had
         started before, as long ago as it remembers by then.
@@ -97,15 +114,15 @@ class Coming:
             for ahead in range(asked.days + 1)
         ]
         found: list[tuple[int, float, int]] = []
-        for play in range(plays):
-            week = draw.integers(1, SEEN // 7 + 1) + draw.integers(-1, 2, asked.days // 7 + 1)
-            weeks = np.clip(week, 1, SEEN // 7)
+        for play, share in enumerate(self.outlook.drawn(draw, plays).tolist()):
             for ahead, midnight in enumerate(midnights):
-                day = by_day[7 * int(weeks[ahead // 7]) - ahead % 7]
+                backs = range(7 - ahead % 7, SEEN + 1, 7)
+                day = [one for back in backs for one in by_day.get(back, ())]
                 if not day:
                     continue
                 # As many as then, give or take what chance gives and takes.
-                for one in draw.integers(len(day), size=draw.poisson(len(day))).tolist():
+                expected = len(day) / WEEKS * share
+                for one in draw.integers(len(day), size=draw.poisson(expected)).tolist():
                     who, minute, before = day[one]
                     at = midnight + minute
                     if at >= now and before >= max(_TWICE, min(self.gap, at - since)):
@@ -137,27 +154,6 @@ class Coming:
                 found[back].append((places[contact], minute, before))
         return found
 
-    def pasts(self, moment: Moment, days: int, most: int) -> list[tuple[int, dt.datetime]]:
-        """Starts of the past whose time after is known, a few of them, spread evenly; of people who
-        come in otherwise they themselves, so many days ago."""
-        if not self.event:
-            since = moment.now - dt.timedelta(days=days)
-            return [(contact, since) for contact in self.contacts]
-        known = [one for one in self.happened if one[1] < moment.now - dt.timedelta(days=days)]
-        known = known if len(known) >= _KNOWN else self.happened
-        every = max(1, -(-len(known) // most))
-        return known[::every]
-
-    def pasts_words(self, count: int) -> str:
-        """Of whom it is known what they did, in words."""
-        if self.event:
-            return count_of(count, "such start")
-        return Wording("what these %(n)s did before", n=number(count))
-
-
-#: Fewer starts than these say little of what people do after one.
-_KNOWN = 30
-
 
 def _plays(starts: float) -> int:
     """How many plays so many starts in each make room for."""
@@ -173,7 +169,7 @@ def coming(moment: Moment, journey: Journey, itinerary: Itinerary, asked: "Asked
     if start is None:
         raise Invalid("Choose who comes in: nothing starts this journey yet.")
     if start.how == "event":
-        return _by_event(moment, journey, itinerary, start)
+        return _by_event(moment, journey, itinerary, start, asked.days)
     if start.how == "date":
         return _by_date(moment, start, asked.days)
     if start.how == "rhythm":
@@ -208,7 +204,9 @@ def _some(contacts: list[int]) -> tuple[list[int], float]:
     return some, len(contacts) / len(some)
 
 
-def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary, start: Start) -> Coming:
+def _by_event(
+    moment: Moment, journey: Journey, itinerary: Itinerary, start: Start, days: int
+) -> Coming:
     values = {
         "kind": start.event,
         "since": moment.now - dt.timedelta(days=_BACK),
@@ -226,16 +224,29 @@ def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary, start: Sta
             "This happened to nobody in the last five weeks. Choose below who to rehearse it with."
         )
     some, weight = _some(list(dict.fromkeys(contact for contact, _ in lately)))
-    said = Wording("people like the %(n)s who came in the last five weeks", n=number(len(lately)))
+    ahead = outlook_of(moment, start.event, days)
     return Coming(
         some,
         weight,
-        said,
+        _like_them(len(lately), ahead),
         happened,
         start.event,
         _gap(itinerary),
         journey.started_at,
+        outlook=ahead,
     )
+
+
+def _like_them(lately: int, ahead: Outlook) -> str:
+    """Who comes in after so many starts lately, in words."""
+    more = round(100 * (math.exp(ahead.middle) - 1))
+    who = Wording("people like the %(n)s who came in the last five weeks", n=number(lately))
+    if not more:
+        return who
+    same = Wording("going by the same weeks a year ago")
+    if more > 0:
+        return Wording("%(who)s, %(n)s%% more %(same)s", who=who, n=more, same=same)
+    return Wording("%(who)s, %(n)s%% fewer %(same)s", who=who, n=-more, same=same)
 
 
 def _gap(itinerary: Itinerary) -> float:
@@ -297,7 +308,8 @@ def _by_rhythm(moment: Moment, itinerary: Itinerary, start: Start, days: int) ->
     some, weight = _some(found)
     said = Wording("%(people)s on each day", people=count_of(len(found), "person", "people"))
     dated = [(place, at) for at in moments for place in range(len(some))]
-    return Coming(some, weight, said, [], dated=dated)
+    goes_on = drift_of(moment, start.who, len(found))
+    return Coming(some, weight, said, [], dated=dated, drift=goes_on)
 
 
 def day_numbers(date: dt.date | None, begins: dt.date, yearly: bool) -> list[float]:

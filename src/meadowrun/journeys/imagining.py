@@ -147,16 +147,8 @@ def _gathered(
     caps = [*all_caps(moment.session), *wishes]
     starts, plays = coming.starts(moment, clocks, zones, asked)
     starts = _let_in(moment, itinerary, coming, starts)
-    pasts, pasts_words, number_of_pasts = gathered_pasts(
-        moment, itinerary, coming, messages, asked.days
-    )
-    draw = np.random.default_rng(asked.seed)
-    # Whoever comes in by themselves does as they did; else as somebody did after such a start.
-    past = (
-        starts.person
-        if number_of_pasts == len(contacts) and not coming.event
-        else draw.integers(max(number_of_pasts, 1), size=len(starts.at))
-    )
+    pasts, pasts_words, before = gathered_pasts(moment, itinerary, coming, messages, asked.days)
+    past = before.drawn(np.random.default_rng(asked.seed), starts, plays)
     elsewhere = from_elsewhere(moment, journey, contacts, caps, clocks, asked.days)
     people = People(
         np.array(contacts, np.int64),

@@ -35,6 +35,7 @@ from meadowrun.core.journeys.imagined import (
 )
 from meadowrun.core.journeys.ranges import between, by_play, range_of
 from meadowrun.core.journeys.rooms import Rooms
+from meadowrun.core.journeys.samples import drawn_for
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -315,7 +316,8 @@ class _Play:
             self.gets.append((gets, settled[really]))
         pasts = self.world.pasts.reactions.get(option)
         if pasts is not None and len(pasts) and len(gets):
-            drawn = pasts[self.random.integers(len(pasts), size=len(gets))]
+            plays = self.world.starts.play[gets]
+            drawn = pasts[drawn_for(self.random, len(pasts), self.world.plays, plays)]
             self.reacted[gets] = settled[really][:, None] + drawn
         else:
             self.reacted[gets] = NEVER
