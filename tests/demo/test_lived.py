@@ -46,6 +46,15 @@ IN_MAILBOXES = """
 SELECT m.address, m.raw FROM mails m JOIN residents r ON r.address = m.address
 WHERE r.fate = 'takes'
 """
+#: How often each kind of event happened a day, in the five weeks before and since.
+OFTEN = """
+SELECT k.key, count(*) FILTER (WHERE e.at < :since) / 35.0,
+    count(*) FILTER (WHERE e.at >= :since)
+        / (extract(epoch FROM CAST(:until AS timestamptz) - :since) / 86400)
+FROM events e JOIN event_kinds k ON k.id = e.kind_id
+WHERE e.at >= CAST(:since AS timestamptz) - interval '35 days' AND e.at < :until
+GROUP BY 1 ORDER BY 1
+"""
 CALLS = """
 SELECT t.created_at, u.name FROM colleague_tasks t JOIN users u ON u.id = t.user_id
 WHERE t.source = 'journey' AND t.source_id = :journey ORDER BY t.created_at, t.id
@@ -199,6 +208,10 @@ def test_rehearsals_said_what_came(lived):
                 inside += fits
                 narrow += one.high - one.low <= 0.5 * one.middle
                 told.append((name, what, one.low, one.middle, one.high, people, fits))
+    with lived.database.session() as session:
+        values = {"since": lived.began, "until": lived.ended}
+        for kind, before, since in session.execute(sa.text(OFTEN), values):
+            print(f"{kind}: {before:.1f} a day before, {since:.1f} since")
     for line in told:
         print(*line)
     print(f"{inside} of {len(told)} inside their ranges; {narrow} ranges within 25 %")
