@@ -138,7 +138,8 @@ class Numbers:
     went: dict[str, dict[str, int]]
     #: step → how many left from it before the end
     out: dict[str, int]
-    did: dict[str, Did]
+    #: step → channel → what people did with its messages on it
+    did: dict[str, dict[str, Did]]
     #: channel → what people did with all messages on it
     channels: dict[str, Did]
     #: step → how many tasks it gave, and how many of these are done
@@ -148,6 +149,10 @@ class Numbers:
     came: dict[str, int]
     #: lane → everybody who ever came into it
     lanes: dict[str, Stand]
+
+    def sent(self, step: str) -> int:
+        """How many messages of a step were sent, on any channel."""
+        return sum(one.sent for one in self.did.get(step, {}).values())
 
     def passed(self, step: str) -> int:
         """How many came to a step: those on it, and those who went on."""
@@ -240,11 +245,11 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
     for step, because, people, gone in session.execute(sa.text(_WENT), values):
         went.setdefault(step, {})[because] = people
         out[step] = out.get(step, 0) + gone
-    did: dict[str, Did] = {}
+    did: dict[str, dict[str, Did]] = {}
     channels: dict[str, Did] = {}
     for row in session.execute(sa.text(_DID), values):
         one = Did(row.sent, row.opened, row.clicked)
-        did[row.step] = did.get(row.step, Did()) + one
+        did.setdefault(row.step, {})[row.channel] = one
         channels[row.channel] = channels.get(row.channel, Did()) + one
     refusals = sa.select(JourneyRefusal).where(JourneyRefusal.journey_id == ident)
     by_lane = _stands(session, [ident])[ident]

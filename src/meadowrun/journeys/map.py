@@ -16,7 +16,7 @@ from meadowrun.core.journeys.words import Names, line, path_line
 from meadowrun.core.language import Wording, in_language
 from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import count_of, number
-from meadowrun.journeys.figures import Did, Here, Numbers
+from meadowrun.journeys.figures import Here, Numbers
 
 #: The colour of the main path, and of those beside it; and of their names.
 RIVER = ("#7fa48c", "#8fb3cf", "#e0b95a", "#c98fa6")
@@ -215,9 +215,9 @@ def _told(mark: Mark, numbers: Numbers | None) -> str:
         return f"{inside} · " + Wording("%(n)s here", n=number(here_now))
     if numbers is None:
         return ""
-    did, here = numbers.did.get(mark.id, Did()), numbers.here.get(mark.id, Here())
+    here = numbers.here.get(mark.id, Here())
     if mark.kind == "message":
-        told = Wording("%(sent)s sent", sent=number(did.sent))
+        told = Wording("%(sent)s sent", sent=number(numbers.sent(mark.id)))
         return f"{told} · " + Wording("%(n)s here", n=number(here.people)) if here.people else told
     if mark.id in numbers.tasks:
         given, done = numbers.tasks[mark.id]

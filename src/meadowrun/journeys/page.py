@@ -2,11 +2,12 @@
 journeys draw on the pages of others."""
 
 import dataclasses
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 import flask
 
+from meadowrun.core.channels import CHANNELS as CHANNEL_NAMES
 from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.journeys.drawing import foldable, folded_at_first
 from meadowrun.core.journeys.steps import (
@@ -25,16 +26,13 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.core.journeys.words import Line, Names, line, path_line
 from meadowrun.core.language import Wording
 from meadowrun.core.results.reached import Reached
-from meadowrun.core.wording import number, percent
+from meadowrun.core.wording import joined, number, percent
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import figures, queries
-from meadowrun.journeys.figures import NOBODY, Did, Here, Numbers, Stand
+from meadowrun.journeys.figures import NOBODY, Here, Numbers, Stand
 from meadowrun.journeys.map import Folds
 from meadowrun.journeys.models import STATES
 from meadowrun.shell.request import db
-
-#: What can be seen first of a reaction to a message: its key and what it is called; None: nothing.
-SeenOf = Callable[[int], tuple[str, str] | None]
-
 
 #: Of fewer people no share is said.
 _FEW = 10
@@ -93,12 +91,10 @@ def lanes(
     names: Names,
     numbers: Numbers | None,
     findings: list[Check],
-    seen_of: SeenOf,
     goals: Mapping[str, Reached] = NOTHING,
 ) -> list[LaneRows]:
     """Every lane of an itinerary with its lines, in order, and behind each path where a step can be
-    added; `seen_of` says what can be seen of reactions to a message, `goals` the share that reaches
-    the goal by path and by lane."""
+    added; `goals` says the share that reaches the goal by path and by lane."""
     letters, names = lettered(itinerary), names.of(itinerary)
     called = numbered(itinerary)
     return [
@@ -107,7 +103,7 @@ def lanes(
             letters[lane.id],
             lane.name,
             itinerary.alone(lane).starts,
-            _rows(lane, called, names, numbers, findings, seen_of, goals),
+            _rows(lane, called, names, numbers, findings, goals),
             numbers.lanes.get(lane.id, NOBODY) if numbers else None,
             goals.get(figures.of_lane(lane.id)),
             tuple(one.text for one in findings if lane.id and one.line == lane.id),
@@ -122,7 +118,6 @@ def _rows(
     names: Names,
     numbers: Numbers | None,
     findings: list[Check],
-    seen_of: SeenOf,
     goals: Mapping[str, Reached],
 ) -> list[Row | Adding]:
     """The lines of one lane."""
@@ -144,7 +139,7 @@ def _rows(
                     step,
                     None,
                     None,
-                    _told(step, numbers, seen_of),
+                    _told(step, numbers),
                     here,
                     tuple(wrong.get(step.id, ())),
                     step.id in stops,
@@ -177,26 +172,42 @@ def _rows(
     return found
 
 
-def _told(step: Step, numbers: Numbers | None, seen_of: SeenOf) -> str:
+def _told(step: Step, numbers: Numbers | None) -> str:
     """What became of a step so far, in words; empty before it runs."""
     if numbers is None:
         return ""
     came = numbers.passed(step.id)
     if isinstance(step, MessageStep):
-        did = numbers.did.get(step.id, Did())
-        if not did.sent:
-            return ""
-        told = Wording("%(sent)s of %(came)s sent", sent=number(did.sent), came=number(came))
-        seen = seen_of(step.message)
-        if not seen:
-            return told
-        people = did.opened if seen[0] == "opened" else did.clicked
-        share = f"{round(100 * people / did.sent)}%"
-        return f"{told}, {share} {seen[1].lower()}"
+        return _sent(step, numbers, came)
     if step.id in numbers.tasks:
         given, done = numbers.tasks[step.id]
         return Wording("%(done)s of %(given)s done", done=number(done), given=number(given))
     return Wording("%(n)s came", n=number(came)) if came else ""
+
+
+def _sent(step: MessageStep, numbers: Numbers, came: int) -> str:
+    """How many of those who came were sent its message, on which channel where there are several,
+    and what share of them first showed that they saw it."""
+    by_channel = {key: did for key, did in numbers.did.get(step.id, {}).items() if did.sent}
+    if not by_channel:
+        return ""
+    sent = number(numbers.sent(step.id))
+    told = Wording("%(sent)s of %(came)s sent", sent=sent, came=number(came))
+    if len(by_channel) > 1:
+        each = [
+            Wording("%(n)s by %(channel)s", n=number(did.sent), channel=CHANNEL_NAMES[key])
+            for key, did in by_channel.items()
+        ]
+        return Wording("%(told)s: %(each)s", told=told, each=joined(each, "and"))
+    [(channel, did)] = by_channel.items()
+    if len(step.messages) > 1:
+        told = Wording("%(told)s, all by %(channel)s", told=told, channel=CHANNEL_NAMES[channel])
+    words = CHANNELS[channel].steps
+    seen = next((kind for kind in ("opened", "clicked") if kind in words), "")
+    if not seen:
+        return told
+    people = did.opened if seen == "opened" else did.clicked
+    return f"{told}, {percent(100 * people / did.sent, 0)} {str(words[seen]).lower()}"
 
 
 def _took(step: Parting, path: Path, numbers: Numbers | None, goal: Reached | None) -> str:

@@ -76,7 +76,7 @@ def show(ident: int) -> Answer:
         starts=[(one.id, start_words(one, names)) for one in itinerary.starts],
         rows=[
             row
-            for lane in page.lanes(itinerary, names, None, [], lambda message: None)
+            for lane in page.lanes(itinerary, names, None, [])
             for row in lane.rows
             if isinstance(row, page.Row)
         ],

@@ -157,10 +157,9 @@ def _counted(seen: _Seen) -> dict[str, Any]:
     goal = itinerary.goal
     chosen = flask.request.args.get("step", "")
     folds = page.folds(itinerary, "journeys.show", journey.id)
-    first_seen = _seen_of(itinerary)
     return {
         "numbers": found,
-        "lanes": page.lanes(itinerary, seen.names, found, seen.findings, first_seen, goals),
+        "lanes": page.lanes(itinerary, seen.names, found, seen.findings, goals),
         "river": draw(itinerary, seen.names, found, chosen, folds),
         "reached": goals.get(""),
         "compared": figures.compared(db(), journey.id) if found and goal else None,
@@ -324,18 +323,6 @@ def _safety_words(journey: Journey) -> str:
         people = people_words(journey.most_an_hour)
         found.append(Wording("over %(people)s come in within an hour", people=people))
     return Wording("when %(cases)s", cases=joined(found)) if found else Wording("never")
-
-
-def _seen_of(itinerary: Itinerary) -> page.SeenOf:
-    """What can be seen first of reactions to each message of an itinerary, by its channel."""
-    channels = queries.channels_of(db(), itinerary.messages())
-
-    def seen(message: int) -> tuple[str, str] | None:
-        steps = CHANNELS[channels[message]].steps if message in channels else {}
-        kinds = [kind for kind in ("opened", "clicked") if kind in steps]
-        return (kinds[0], str(steps[kinds[0]])) if kinds else None
-
-    return seen
 
 
 def _goal_words(itinerary: Itinerary, events: Mapping[str, str]) -> str:
