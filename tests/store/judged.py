@@ -155,6 +155,7 @@ class Lane:
             history.clocks(record),
             looks=self.looks,
             worked=self.looks,
+            paused=[history.paused()] if history.pause else [],
         )
         return person.about(entry.about)
 

@@ -268,8 +268,6 @@ def test_the_database_walks_as_the_judge_does_for_long(database, world, data, hi
 def held_against_the_judge(database, world, data, history, rules):
     """Lets everybody live through a history, and compares. The judge knows nothing of what is told
     twice: it counts once."""
-    # What takes people out during a pause does so at once, wherever they stood when it began.
-    rules = () if history.pause else rules
     messages, segment_id, campaign_id = world
     itinerary = drawn_from(data, messages, segment_id, rules)
     edited = edited_from(data, itinerary, history.edit(), messages, segment_id)

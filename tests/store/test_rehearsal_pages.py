@@ -269,6 +269,36 @@ def test_a_rhythm_brings_the_same_people_in_as_often_as_they_may(database, world
     assert once.low == once.high, "everybody is everybody in two days as well"
 
 
+def test_a_rhythm_takes_in_those_who_are_new_by_then(database, world):
+    """Two of twenty were added in each of the last ten weeks, and everybody comes in once: those
+    who are there tomorrow, and two a week more, four in a fortnight, give or take √4."""
+    with database.session() as session:
+        session.execute(
+            sa.text("UPDATE contacts SET created_at = :now - id * interval '83 hours'"),
+            {"now": NOW},
+        )
+    start = Start("rhythm", who=EVERYONE, rhythm="FREQ=DAILY", first="2026-11-01")
+    written(database, world, *WELCOME, start=start)
+    once = rehearsed(database, world, Asked(14)).found.entered
+    assert once.low >= PEOPLE and 23 <= once.middle <= 25 and once.high <= 28
+
+
+def test_a_rhythm_takes_in_those_who_become_such_people(database, world):
+    """Two others bought in each week: whoever comes in once does so in the week in which they did,
+    six now and six in each of the three weeks after this one."""
+    bought = {"id": "b", "kind": "event", "event": "ticket_bought", "span": {"last": 7}}
+    who = Who(lines=(bought,))
+    start = Start("rhythm", who=who, rhythm="FREQ=WEEKLY;BYDAY=MO", first="2026-11-01", at=18 * 60)
+    written(database, world, *WELCOME, start=start)
+    happens(
+        database,
+        "ticket_bought",
+        *[(1 + (6 * week + one) % PEOPLE, 7 * week + 3) for week in range(6) for one in range(6)],
+    )
+    once = rehearsed(database, world, Asked(27)).found.entered
+    assert 21 <= once.middle <= 27
+
+
 def test_how_many_a_rhythm_finds_strays_as_it_did(database, world):
     """Who bought within a week: eight or twelve by turns, ten now."""
     bought = {"id": "b", "kind": "event", "event": "ticket_bought", "span": {"last": 7}}

@@ -3,8 +3,11 @@ rehearsal foretells how many there will be."""
 
 import dataclasses
 import datetime as dt
+import itertools
 
+import numpy as np
 import sqlalchemy as sa
+from pyroaring import BitMap
 
 from meadowrun.core.journeys.outlook import WEEKS, YEAR, Drift, Outlook, drift, outlook
 from meadowrun.core.journeys.steps import Who
@@ -14,6 +17,8 @@ from meadowrun.people.moment import Moment
 #: So many days of the past are looked at: the weeks ahead as they were a year ago, the weeks before
 #: them, and as much again for what is short.
 _SEEN = YEAR + 140
+#: The contacts that were added between two moments.
+_ADDED = "SELECT id FROM contacts WHERE created_at > :since AND created_at <= :until"
 #: To how many an event happened on each day of a clock.
 _A_DAY = """
 SELECT (e.at AT TIME ZONE :zone)::date AS day, count(*)
@@ -37,12 +42,29 @@ def outlook_of(moment: Moment, kind: str, days: int) -> Outlook:
     return outlook([on.get(day, 0) for day in past], days)
 
 
-def drift_of(moment: Moment, who: Who, now: int) -> Drift:
-    """How the number of certain people goes on, who are so many now: by how many of those who are
-    there now were among them on such a day of each of the last weeks, as far as what is stored
-    still says so. Raises Invalid."""
-    numbers = []
-    for weeks in range(WEEKS, 0, -1):
-        then = moment.now - dt.timedelta(weeks=weeks)
-        numbers.append(len(everybody(dataclasses.replace(moment, now=then), who)))
-    return drift([*numbers, now])
+@dataclasses.dataclass(frozen=True, slots=True)
+class Changing:
+    """How certain people become others: how their number goes on, how many a week are new records,
+    and how many of the others come to be among them in a week."""
+
+    drift: Drift = Drift()
+    added: float = 0.0
+    turned: float = 0.0
+
+
+def changing(moment: Moment, who: Who, now: BitMap) -> Changing:
+    """How certain people become others, who are these now: by who of them was among them on such a
+    day of each of the last weeks, as far as what is stored still says so. Of new records a usual
+    week counts: one with a large import is not. Raises Invalid."""
+    then = [moment.now - dt.timedelta(weeks=weeks) for weeks in range(WEEKS, 0, -1)]
+    sets = [everybody(dataclasses.replace(moment, now=one), who) for one in then]
+    newer = [
+        len(now & BitMap(moment.session.scalars(sa.text(_ADDED), {"since": since, "until": until})))
+        for since, until in itertools.pairwise([*then, moment.now])
+    ]
+    turned = [len(after - before) for before, after in itertools.pairwise([*sets, now])]
+    return Changing(
+        drift([*map(len, sets), len(now)]),
+        float(np.median(newer)),
+        float(np.mean(turned)),
+    )

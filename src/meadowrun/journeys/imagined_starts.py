@@ -6,22 +6,23 @@ import datetime as dt
 import math
 import zoneinfo
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
 import sqlalchemy as sa
+from pyroaring import BitMap
 
 from meadowrun.base.errors import Invalid
-from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks
+from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Ints
 from meadowrun.core.journeys.imagined import Starts
-from meadowrun.core.journeys.outlook import WEEKS, Drift, Outlook
+from meadowrun.core.journeys.outlook import WEEKS, Outlook
 from meadowrun.core.journeys.samples import as_many
 from meadowrun.core.journeys.steps import Itinerary, Start, Who
 from meadowrun.core.journeys.waits import on_clock
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of, number
-from meadowrun.journeys.imagined_numbers import drift_of, outlook_of
+from meadowrun.journeys.imagined_numbers import Changing, changing, outlook_of
 from meadowrun.journeys.membership import days_of, everybody, members
 from meadowrun.journeys.models import Journey
 from meadowrun.people.moment import Moment
@@ -36,6 +37,7 @@ SEEN = 7 * WEEKS
 #: So many days back starts are looked for whose time after is known.
 _BACK = 240
 MOST_STARTS, LEAST_PLAYS, MOST_PLAYS = 200_000, 20, 200
+_WEEK = dt.timedelta(weeks=1)
 #: Two starts of one person within so many minutes are one.
 _TWICE = 10.0
 #: Those to whom an event happened, in order: contact and moment.
@@ -62,8 +64,10 @@ class Coming:
     since: dt.datetime | None = None
     #: when each comes in, where that is known: place among the contacts and moment
     dated: list[tuple[int, dt.datetime]] = dataclasses.field(default_factory=list)
-    #: how many more or fewer there are as time passes, where they are found anew on each day
-    drift: Drift = Drift()
+    #: how they become others as time passes, where they are found anew on each day; and the
+    #: moments at which only those come in who were not among them the last time
+    changing: Changing = Changing()
+    newcomers: list[dt.datetime] = dataclasses.field(default_factory=list)
     #: how many come beside the weeks before, where an event brings them in
     outlook: Outlook = Outlook()
 
@@ -84,18 +88,38 @@ class Coming:
             on[moment.now] = list(range(len(self.contacts)))
         plays = _plays(sum(map(len, on.values())))
         draw = np.random.default_rng(asked.seed + 1)
-        ahead = [(at - moment.now) / dt.timedelta(days=1) for at in sorted(on)]
-        shares = self.drift.drawn(draw, plays, ahead)
         groups = [
-            (play, at, as_many(draw, on[at], float(shares[play, place])))
-            for play in range(plays)
-            for place, at in enumerate(sorted(on))
+            one for play in range(plays) for one in self._in_a_play(moment.now, on, play, draw)
         ]
         sizes = [len(some) for _, _, some in groups]
         person = np.concatenate([some for _, _, some in groups])
         play = np.repeat(np.array([play for play, _, _ in groups]), sizes)
         minutes = np.repeat(np.array([clocks.minutes(at) for _, at, _ in groups], float), sizes)
         return Starts(person, np.zeros(len(person), np.int64), play, minutes), plays
+
+    def _in_a_play(
+        self,
+        now: dt.datetime,
+        on: Mapping[dt.datetime, Sequence[int]],
+        play: int,
+        draw: np.random.Generator,
+    ) -> list[tuple[int, dt.datetime, Ints]]:
+        """Who comes in at each moment of one play: all those it is known of, as many more or fewer
+        as there will be by then, and newcomers, who are like some of them."""
+        full = sorted(on)
+        shares = self.changing.drift.drawn(draw, 1, [(at - now) / _WEEK * 7 for at in full])[0]
+        found, before = [], now
+        for at in sorted({*full, *self.newcomers}):
+            weeks = (at - before) / _WEEK
+            before = at
+            new = (self.changing.added + self.changing.turned) * weeks
+            come = np.empty(0, np.int64)
+            if at in on:
+                come = as_many(draw, on[at], float(shares[full.index(at)]))
+                new = self.changing.added * ((at - now) / _WEEK)
+            others = draw.integers(len(self.contacts), size=draw.poisson(new / self.weight))
+            found.append((play, at, np.concatenate([come, others])))
+        return found
 
     def _like_before(self, moment: Moment, clocks: Clocks, asked: "Asked") -> tuple[Starts, int]:
         """On each day about as many as on such a day of the five weeks before, with the outlook.
@@ -296,20 +320,22 @@ def _by_rhythm(moment: Moment, itinerary: Itinerary, start: Start, days: int) ->
     until = moment.now + dt.timedelta(days=days)
     gap = dt.timedelta(minutes=min(_gap(itinerary), 60 * 24 * 3650))
     moments: list[dt.datetime] = []
+    between: list[dt.datetime] = []
     for day in start.days():
         at = on_clock(day, start.at, moment.zone)
         if at >= until:
             break
-        if at >= moment.now and (not moments or at >= moments[-1] + gap):
-            moments.append(at)
-    found = list(everybody(moment, start.who)) if moments else []
+        if at >= moment.now:
+            comes = moments if not moments or at >= moments[-1] + gap else between
+            comes.append(at)
+    found = everybody(moment, start.who) if moments else BitMap()
     if not found:
         raise Invalid("Nobody comes in on these days. Choose below who to rehearse it with.")
-    some, weight = _some(found)
+    some, weight = _some(list(found))
     said = Wording("%(people)s on each day", people=count_of(len(found), "person", "people"))
     dated = [(place, at) for at in moments for place in range(len(some))]
-    goes_on = drift_of(moment, start.who, len(found))
-    return Coming(some, weight, said, [], dated=dated, drift=goes_on)
+    become = changing(moment, start.who, found)
+    return Coming(some, weight, said, [], dated=dated, changing=become, newcomers=between)
 
 
 def day_numbers(date: dt.date | None, begins: dt.date, yearly: bool) -> list[float]:

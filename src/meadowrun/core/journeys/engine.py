@@ -71,7 +71,7 @@ def go_on(rules: Rules, person: Person, way: Way, until: dt.datetime) -> Way:
     goal = way.goal or _reached(rules.goal, person, way, until)
     out = None if way.over else _taken_out(rules, person, way, goal, until)
     # What happens at the same moment as what takes them out is not reached.
-    came, last = _steps(rules, person, way, goal, out.seen - TICK if out else until)
+    came, last = _steps(rules, person, way, goal, person.stood(out.seen) - TICK if out else until)
     if out and came[-1].step != END:
         came = (*came, dataclasses.replace(out, at=max(out.at, came[-1].at)))
     return Way(way.began, until, came, last, goal)
@@ -108,7 +108,7 @@ def _steps(
             found.append(out)
             break
         following, sent = follow(Standing(flat, came, since, last), person, until, rules.salt)
-        over = following.seen if following else until
+        over = person.goes_on(following.seen) if following else until
         to = rules.lifts.get(came.step)
         if goal and to is not None and since < goal.known <= over:
             # What is told late happens to them on the step that they are on by then.

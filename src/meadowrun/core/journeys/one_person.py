@@ -61,6 +61,8 @@ class Person:
     #: when workers were there, in order: what was due before is done then, and whom an exit rule
     #: means is asked then before each step that reaches anybody; empty: that is not asked
     worked: Sequence[dt.datetime] = ()
+    #: from when to when the journey was paused, each time: nobody goes on then by what is over
+    paused: Sequence[tuple[dt.datetime, dt.datetime]] = ()
 
     def clock(self, at: dt.datetime) -> zoneinfo.ZoneInfo:
         """Whose hours they live by at a moment."""
@@ -69,6 +71,15 @@ class Person:
     def done(self, at: dt.datetime) -> dt.datetime | None:
         """When workers do what is due at a moment; None where that is not known."""
         return next((one for one in self.worked if one >= at), None)
+
+    def goes_on(self, at: dt.datetime) -> dt.datetime:
+        """When somebody goes on whose step is done at a moment: after a pause that it lies in."""
+        return next((until for since, until in self.paused if since <= at < until), at)
+
+    def stood(self, at: dt.datetime) -> dt.datetime:
+        """The last moment up to another one at which people went on: before a pause that it lies
+        in."""
+        return next((since for since, until in self.paused if since <= at < until), at)
 
     def about(self, subject: str) -> "Person":
         """Them without what they did about another subject; empty: about anything."""
