@@ -167,6 +167,22 @@ def test_people_come_as_they_came_before(database, world):
     assert found.entered.low < found.entered.middle < found.entered.high
 
 
+def test_those_of_the_days_before_come_in_when_it_starts(database, world):
+    """Numbers 1 to 3 bought within the last four days, number 4 before that; nobody comes in twice
+    within a month. Two a week bought besides, each another time."""
+    start = Start("event", event="ticket_bought", back=4)
+    written(database, world, *WELCOME, start=start)
+    others = [(5 + (7 * week) % 16, 7 * week + 6) for week in range(5)]
+    happens(database, "ticket_bought", (1, 1), (2, 2), (3, 3), (4, 5), *others)
+    rehearsed_now = rehearsed(database, world, Asked(7))
+    found = rehearsed_now.found
+    assert found.entered.low >= 3, "those three come in for sure"
+    assert found.entered.middle <= 6
+    assert rehearsed_now.people.endswith("after the 3 of the days before")
+    first = {rehearsed_now.contacts[place] for place, way in found.ways.items() if place < 3}
+    assert first == {1, 2, 3}
+
+
 def test_more_come_where_more_came_a_year_ago(database, world):
     """Sixteen a day in one half of the year and four in the other, and now it rises: 8.2 a day came
     in the last five weeks, 10.7 a day will in the next two, which are 150 and not 115."""

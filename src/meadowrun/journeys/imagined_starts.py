@@ -23,7 +23,7 @@ from meadowrun.core.journeys.waits import on_clock
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of, number
 from meadowrun.journeys.imagined_numbers import Changing, changing, outlook_of
-from meadowrun.journeys.membership import days_of, everybody, members
+from meadowrun.journeys.membership import days_of, everybody, lately, members
 from meadowrun.journeys.models import Journey
 from meadowrun.people.moment import Moment
 
@@ -68,8 +68,10 @@ class Coming:
     #: moments at which only those come in who were not among them the last time
     changing: Changing = Changing()
     newcomers: list[dt.datetime] = dataclasses.field(default_factory=list)
-    #: how many come beside the weeks before, where an event brings them in
+    #: how many come beside the weeks before, where an event brings them in; and those who come in
+    #: when it starts, by their place, since it happened to them in the days before
     outlook: Outlook = Outlook()
+    at_once: list[int] = dataclasses.field(default_factory=list)
 
     def starts(
         self,
@@ -129,7 +131,7 @@ class Coming:
         """
         by_day = self._by_day(moment)
         per_play = sum(map(len, by_day.values())) / SEEN * asked.days
-        plays = _plays(per_play)
+        plays = _plays(per_play + len(self.at_once))
         draw, now = np.random.default_rng(asked.seed + 1), clocks.minutes(moment.now)
         since = clocks.minutes(self.since or moment.now)
         today = moment.now.astimezone(moment.zone).date()
@@ -139,6 +141,7 @@ class Coming:
         ]
         found: list[tuple[int, float, int]] = []
         for play, share in enumerate(self.outlook.drawn(draw, plays).tolist()):
+            found += [(who, now, play) for who in self.at_once]
             for ahead, midnight in enumerate(midnights):
                 backs = range(7 - ahead % 7, SEEN + 1, 7)
                 day = [one for back in backs for one in by_day.get(back, ())]
@@ -242,29 +245,37 @@ def _by_event(
         let_in = set(members(moment, start.who, {contact for contact, _ in happened}))
         happened = [one for one in happened if one[0] in let_in]
     since = moment.now - dt.timedelta(days=SEEN + 1)
-    lately = [one for one in happened if one[1] >= since]
-    if not lately:
+    recent = [one for one in happened if one[1] >= since]
+    if not recent:
         raise Invalid(
             "This happened to nobody in the last five weeks. Choose below who to rehearse it with."
         )
-    some, weight = _some(list(dict.fromkeys(contact for contact, _ in lately)))
+    first = set() if journey.started_at else set(lately(moment, start))
+    some, weight = _some(list(dict.fromkeys([*(contact for contact, _ in recent), *first])))
     ahead = outlook_of(moment, start.event, days)
+    said = _like_them(len(recent), ahead)
+    if first:
+        n = number(len(first))
+        said = Wording("%(who)s, after the %(n)s of the days before", who=said, n=n)
+    # Whoever came in because of those days is refused as if it ran since then.
+    since = journey.started_at or moment.now - dt.timedelta(days=start.back)
     return Coming(
         some,
         weight,
-        _like_them(len(lately), ahead),
+        said,
         happened,
         start.event,
         _gap(itinerary),
-        journey.started_at,
+        since,
         outlook=ahead,
+        at_once=[place for place, contact in enumerate(some) if contact in first],
     )
 
 
-def _like_them(lately: int, ahead: Outlook) -> str:
-    """Who comes in after so many starts lately, in words."""
+def _like_them(starts: int, ahead: Outlook) -> str:
+    """Who comes in after so many starts in the last weeks, in words."""
     more = round(100 * (math.exp(ahead.middle) - 1))
-    who = Wording("people like the %(n)s who came in the last five weeks", n=number(lately))
+    who = Wording("people like the %(n)s who came in the last five weeks", n=number(starts))
     if not more:
         return who
     same = Wording("going by the same weeks a year ago")
