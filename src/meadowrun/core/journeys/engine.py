@@ -152,17 +152,18 @@ def _taken_out(
         (one.known, one.at, place, rule.id)
         for place, rule in enumerate(rules.exits)
         for one in person.events
-        if rule.event and one.event == rule.event and one.at > way.began
+        if rule.event and one.event == rule.event and one.at > way.began and one.known > way.since
     ]
+    # At the moment at which the person or the itinerary became another it is looked at, too.
     found += [
         (look, look, place, rule.id)
         for place, rule in enumerate(rules.exits)
         for look in person.looks
-        if rule.who and person.is_one(rule.who, look)
+        if look >= way.since and rule.who and person.is_one(rule.who, look)
     ]
-    if goal and rules.goal and rules.goal.ends:
+    if goal and goal.known > way.since and rules.goal and rules.goal.ends:
         found.append((goal.known, goal.at, -1, "goal"))
     seen, at, _, ident = min(
-        (one for one in found if way.since < one[0] <= until), default=(until, until, 0, "")
+        (one for one in found if one[0] <= until), default=(until, until, 0, "")
     )
     return Came(END, at, ident, seen) if ident else None
