@@ -71,7 +71,7 @@ def go_on(rules: Rules, person: Person, way: Way, until: dt.datetime) -> Way:
     goal = way.goal or _reached(rules.goal, person, way, until)
     out = None if way.over else _taken_out(rules, person, way, goal, until)
     # What happens at the same moment as what takes them out is not reached.
-    came, last = _steps(rules, person, way, goal, person.stood(out.seen) - TICK if out else until)
+    came, last = _steps(rules, person, way, goal, out.seen - TICK if out else until)
     if out and came[-1].step != END:
         came = (*came, dataclasses.replace(out, at=max(out.at, came[-1].at)))
     return Way(way.began, until, came, last, goal)
@@ -113,7 +113,8 @@ def _steps(
         if goal and to is not None and since < goal.known <= over:
             # What is told late happens to them on the step that they are on by then.
             following, sent = Came(to, max(goal.at, came.at), "goal", goal.known), None
-        if following is None:
+            over = goal.known
+        if following is None or over > until:
             break
         found.append(following)
         last = sent or last

@@ -76,11 +76,6 @@ class Person:
         """When somebody goes on whose step is done at a moment: after a pause that it lies in."""
         return next((until for since, until in self.paused if since <= at < until), at)
 
-    def stood(self, at: dt.datetime) -> dt.datetime:
-        """The last moment up to another one at which people went on: before a pause that it lies
-        in."""
-        return next((since for since, until in self.paused if since <= at < until), at)
-
     def about(self, subject: str) -> "Person":
         """Them without what they did about another subject; empty: about anything."""
         events = [one for one in self.events if not subject or one.about in ("", subject)]
