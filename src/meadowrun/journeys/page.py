@@ -207,7 +207,12 @@ def _sent(step: MessageStep, numbers: Numbers, came: int) -> str:
     if not seen:
         return told
     people = did.opened if seen == "opened" else did.clicked
-    return f"{told}, {percent(100 * people / did.sent, 0)} {str(words[seen]).lower()}"
+    return Wording(
+        "%(told)s, %(share)s %(seen)s",
+        told=told,
+        share=percent(100 * people / did.sent, 0),
+        seen=str(words[seen]).lower(),
+    )
 
 
 def _took(step: Parting, path: Path, numbers: Numbers | None, goal: Reached | None) -> str:
