@@ -14,9 +14,9 @@ from meadowrun.core.journeys.steps import Who
 from meadowrun.journeys.membership import everybody
 from meadowrun.people.moment import Moment
 
-#: So many days of the past are looked at: the weeks ahead as they were a year ago, the weeks before
-#: them, and as much again for what is short.
-_SEEN = YEAR + 140
+#: So many days of the past are looked at: a year, the five weeks before that, and fifteen weeks
+#: more, by which it shows how far off looks ahead are.
+_SEEN = YEAR + 20 * 7
 #: The contacts that were added between two moments.
 _ADDED = "SELECT id FROM contacts WHERE created_at > :since AND created_at <= :until"
 #: To how many an event happened on each day of a clock.

@@ -41,22 +41,22 @@ class Known:
     """Starts of the past: contact and moment."""
 
     starts: list[tuple[int, dt.datetime]]
-    #: the places of their own, for each who comes in, where they do as they themselves did
-    of_person: list[list[int]] | None = None
+    #: how many of them, one behind the other, are of each who comes in, where they do as they
+    #: themselves did
+    times: Ints | None = None
 
     def words(self, coming: Coming) -> str:
         """Of whom it is known what they did, in words."""
-        if self.of_person is None:
+        if self.times is None:
             return count_of(len(self.starts), "such start")
         return Wording("what these %(n)s did before", n=number(len(coming.contacts)))
 
     def drawn(self, random: np.random.Generator, starts: Starts, plays: int) -> Ints:
         """The place of the past that each start goes like."""
-        if self.of_person is None:
+        if self.times is None:
             return drawn_for(random, max(len(self.starts), 1), plays, starts.play)
-        first = np.array([one[0] for one in self.of_person], np.int64)
-        times = np.array([len(one) for one in self.of_person], np.int64)
-        found: Ints = first[starts.person] + random.integers(times[starts.person])
+        first = np.cumsum(self.times) - self.times
+        found: Ints = first[starts.person] + random.integers(self.times[starts.person])
         return found
 
 
@@ -157,14 +157,14 @@ def _known(moment: Moment, coming: Coming, days: int) -> Known:
         return Known(known[::every])
     rows = moment.session.execute(sa.text(_SINCE), {"ids": coming.contacts})
     since: dict[int, dt.datetime] = dict(rows.tuples().all())
-    starts: list[tuple[int, dt.datetime]] = []
-    of_person: list[list[int]] = []
-    for contact in coming.contacts:
-        there = (moment.now - since.get(contact, moment.now)) // length
-        times = int(np.clip(there, 1, TIMES))
-        of_person.append(list(range(len(starts), len(starts) + times)))
-        starts += [(contact, moment.now - time * length) for time in range(1, times + 1)]
-    return Known(starts, of_person)
+    there = [(moment.now - since.get(one, moment.now)) // length for one in coming.contacts]
+    times = np.clip(there, 1, TIMES)
+    starts = [
+        (contact, moment.now - time * length)
+        for contact, often in zip(coming.contacts, times.tolist(), strict=True)
+        for time in range(1, often + 1)
+    ]
+    return Known(starts, times)
 
 
 #: What the events of some starts said, in their order.

@@ -14,8 +14,8 @@ WEEKS = 5
 _SEEN = 7 * WEEKS
 #: The same day of the week, a year before.
 YEAR = 52 * 7
-#: Fewer looks ahead than these say little of how far off they are; it is taken for so much then,
-#: as the standard deviation of a logarithm (about a fifth more or less).
+#: Fewer looks ahead than these say little of how far off they are. What is assumed then, and
+#: measured nowhere: about a fifth more or less, as the standard deviation of a logarithm.
 _LOOKS, _UNKNOWN = 4, 0.2
 #: Counts of nothing have no logarithm.
 _HALF = 0.5
