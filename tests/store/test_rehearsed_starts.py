@@ -118,7 +118,7 @@ def test_more_come_where_more_came_a_year_ago(database, world):
     )
     found = rehearsed(database, world, Asked(14))
     assert 135 <= found.found.entered.middle <= 165
-    assert "more going by the same weeks a year ago" in found.people
+    assert "more, judging by the same weeks a year ago" in found.people
 
 
 def test_whoever_comes_again_is_refused_as_long_as_the_journey_remembers(database, world):

@@ -278,10 +278,10 @@ def _like_them(starts: int, ahead: Outlook) -> str:
     who = Wording("people like the %(n)s who came in the last five weeks", n=number(starts))
     if not more:
         return who
-    same = Wording("going by the same weeks a year ago")
+    same = Wording("judging by the same weeks a year ago")
     if more > 0:
-        return Wording("%(who)s, %(n)s%% more %(same)s", who=who, n=more, same=same)
-    return Wording("%(who)s, %(n)s%% fewer %(same)s", who=who, n=-more, same=same)
+        return Wording("%(who)s, and %(n)s%% more, %(same)s", who=who, n=more, same=same)
+    return Wording("%(who)s, but %(n)s%% fewer, %(same)s", who=who, n=-more, same=same)
 
 
 def _gap(itinerary: Itinerary) -> float:
