@@ -36,5 +36,5 @@ def test_a_door_in_words():
     door = Door(40, 1_000, (7, 9, 11))
     said = "at most 40 people an hour, at most 1,000 inside at once, nobody who is in “Buyers” or "
     assert door_words(door, names) == f"{said}“Case”"
-    assert "Lets in at most 1 person an hour" in as_text(Itinerary(door=Door(1)), names)
+    assert "Can come in: at most 1 person an hour" in as_text(Itinerary(door=Door(1)), names)
     assert door_words(Door(), names) == ""

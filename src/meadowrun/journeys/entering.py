@@ -30,7 +30,7 @@ REFUSALS = {
     "before": Wording("were in it before"),
     "twice": Wording("the same start twice"),
     "gone": Wording("no contact any more"),
-    "not_one": Wording("not one of those it lets in"),
+    "not_one": Wording("not one of those who can come in"),
     "elsewhere": Wording("inside another journey that keeps them out"),
     "full": Wording("the journey was full"),
 }

@@ -56,7 +56,7 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, most: int | None,
     """Sets how many may leave within a day or a month; None: as many as you like. Raises
     Invalid."""
     if most is not None and not 1 <= most <= 1_000_000_000:
-        raise Invalid("Give a number of messages, or leave it empty.", "most")
+        raise Invalid("Give a number of messages, or nothing.", "most")
     if per not in PERIODS:
         raise Invalid("Choose one of the periods offered.", "per")
     change(session, actor, now, "changed the allowance", allowance=most, allowance_per=per)

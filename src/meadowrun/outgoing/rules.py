@@ -87,5 +87,5 @@ def ask_second_person(
     """A send to more people than `above` needs a second person; None: none does. Raises
     Invalid."""
     if above is not None and not 0 <= above <= 100_000_000:
-        raise Invalid("Give a number of people, or leave it empty.", "above")
+        raise Invalid("Give a number of people, or nothing.", "above")
     change(session, actor, now, "changed the approval of sends", second_person_above=above)

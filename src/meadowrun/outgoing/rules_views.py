@@ -104,7 +104,7 @@ def _held_out(form: Form) -> None:
     try:
         percent = float(text) if text else None
     except ValueError:
-        raise Invalid("Give the share as a number, or leave it empty.", "percent") from None
+        raise Invalid("Give the share as a number, or nothing.", "percent") from None
     held_out.save(db(), actor(), now(), percent, form.get("period", ""))
 
 

@@ -94,7 +94,7 @@ def put_back(
         raise Invalid(f"{spec['label']}: {problem}.", "given") from None
     if held is None:
         raise Invalid(
-            Wording("%(label)s: type what it should say, or leave it out.", label=spec["label"]),
+            Wording("%(label)s: type what it should say, or delete it.", label=spec["label"]),
             "given",
         )
     taken, changed = session.execute(

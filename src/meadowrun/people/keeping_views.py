@@ -218,7 +218,7 @@ def _until(text: str) -> dt.datetime | None:
     place: zoneinfo.ZoneInfo = zone()
     moment = dt.datetime.combine(after, dt.time(), place).astimezone(dt.UTC)
     if moment <= now():
-        raise Invalid("That day has passed. Leave it empty to suppress for ever.", "until")
+        raise Invalid("That day has passed. Leave empty to suppress for ever.", "until")
     return moment
 
 

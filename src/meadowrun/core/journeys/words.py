@@ -460,7 +460,7 @@ def as_text(itinerary: Itinerary, names: Names) -> str:
         lines.append(f"Starts when {starts_words(alone, names)} ({again_words(itinerary)})")
         tell(lane.steps, "")
     if limits := door_words(itinerary.door, names):
-        lines.append(f"Lets in {limits}")
+        lines.append(f"Can come in: {limits}")
     for rule in itinerary.exits:
         lines.append(f"Leaves as soon as {exit_words(rule, names)}")
     if not itinerary.stays:
